@@ -1,0 +1,44 @@
+module mintbatch
+
+go 1.26.0
+
+require (
+	filippo.io/age v1.3.2
+	github.com/agnivade/levenshtein v1.2.2
+	github.com/cenkalti/backoff/v5 v5.0.3
+	github.com/go-crypt/crypt v0.14.15
+	github.com/goccy/go-yaml v1.19.2
+	github.com/gofrs/flock v0.13.1
+	github.com/google/uuid v1.6.0
+	github.com/hashicorp/go-retryablehttp v0.7.8
+	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/kdomanski/iso9660 v0.4.0
+	github.com/pressly/goose/v3 v3.29.0
+	github.com/urfave/cli/v3 v3.14.0
+	go.yaml.in/yaml/v3 v3.0.6
+	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
+	golang.org/x/crypto v0.58.0
+	golang.org/x/sync v0.24.0
+	golang.org/x/term v0.47.0
+	modernc.org/sqlite v1.61.1
+)
+
+require (
+	filippo.io/hpke v0.4.0 // indirect
+	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/go-crypt/x v0.4.16 // indirect
+	github.com/hashicorp/go-cleanhttp v0.5.2 // indirect
+	github.com/mattn/go-isatty v0.0.24 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
+	github.com/mfridman/interpolate v0.0.2 // indirect
+	github.com/ncruces/go-strftime v1.1.0 // indirect
+	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	github.com/sethvargo/go-retry v0.5.0 // indirect
+	go.uber.org/multierr v1.11.0 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.43.0 // indirect
+	modernc.org/libc v1.79.0 // indirect
+	modernc.org/mathutil v1.7.1 // indirect
+	modernc.org/memory v1.12.1 // indirect
+)

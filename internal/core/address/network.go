@@ -1,0 +1,178 @@
+package address
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"go4.org/netipx"
+)
+
+// Network is what machines are connected to, and which addresses of it the
+// tool may give away.
+type Network struct {
+	Name    string
+	Subnets []netip.Prefix
+	// Gateways and DNS never go to a machine.
+	Gateways []netip.Addr
+	DNS      []netip.Addr
+	Search   []string
+	Pools    []Pool
+}
+
+// Pool is a named part of a network that the tool may hand out. Build it with
+// NewPool; it is a value and does not remember who holds what.
+type Pool struct {
+	Name   string
+	ranges []netipx.IPRange
+}
+
+// NewPool takes the ranges (`a-b`, a prefix or one address each) of a network
+// without those to skip. The addresses that no machine may have are left out
+// by themselves.
+func NewPool(name string, network Network, ranges, skip []string) (Pool, error) {
+	var set netipx.IPSetBuilder
+	for _, s := range ranges {
+		r, err := ParseRange(s)
+		if err != nil {
+			return Pool{}, err
+		}
+		if _, ok := network.subnetOf(r.From()); !ok || !network.contains(r) {
+			return Pool{}, fmt.Errorf("%s is not within the subnet %s", s, joined(network.Subnets))
+		}
+		set.AddRange(r)
+	}
+	for _, s := range skip {
+		r, err := ParseRange(s)
+		if err != nil {
+			return Pool{}, err
+		}
+		set.RemoveRange(r)
+	}
+	for _, a := range append(append([]netip.Addr{}, network.Gateways...), network.DNS...) {
+		set.Remove(a)
+	}
+	for _, p := range network.Subnets {
+		for _, a := range edges(p) {
+			set.Remove(a)
+		}
+	}
+	built, err := set.IPSet()
+	if err != nil {
+		return Pool{}, err
+	}
+	return Pool{Name: name, ranges: built.Ranges()}, nil
+}
+
+// ParseRange reads `198.51.100.10-198.51.100.20`, a prefix or one address.
+func ParseRange(s string) (netipx.IPRange, error) {
+	if p, err := netip.ParsePrefix(s); err == nil {
+		return netipx.RangeOfPrefix(p.Masked()), nil
+	}
+	if a, err := netip.ParseAddr(s); err == nil {
+		return netipx.IPRangeFrom(a, a), nil
+	}
+	r, err := netipx.ParseIPRange(strings.ReplaceAll(s, " ", ""))
+	if err != nil {
+		return netipx.IPRange{}, fmt.Errorf("%q is not a range; write 198.51.100.10-198.51.100.20", s)
+	}
+	return r, nil
+}
+
+// contains tells whether the pool hands out the address.
+func (p Pool) contains(a netip.Addr) bool {
+	for _, r := range p.ranges {
+		if r.Contains(a) {
+			return true
+		}
+	}
+	return false
+}
+
+// Pool finds a pool by name; the empty name means the only one there is.
+func (n Network) Pool(name string) (Pool, error) {
+	names := make([]string, len(n.Pools))
+	for i, p := range n.Pools {
+		if p.Name == name || name == "" && len(n.Pools) == 1 {
+			return p, nil
+		}
+		names[i] = p.Name
+	}
+	switch {
+	case len(names) == 0:
+		return Pool{}, fmt.Errorf("network %s has no pool", n.Name)
+	case name == "":
+		return Pool{}, fmt.Errorf("network %s has several pools; write pool:%s", n.Name, strings.Join(names, " or pool:"))
+	}
+	return Pool{}, fmt.Errorf("network %s has no pool %q; it has %s", n.Name, name, strings.Join(names, ", "))
+}
+
+// Prefix gives the address the prefix length of its subnet.
+func (n Network) Prefix(a netip.Addr) netip.Prefix {
+	p, ok := n.subnetOf(a)
+	if !ok {
+		return netip.PrefixFrom(a, a.BitLen())
+	}
+	return netip.PrefixFrom(a, p.Bits())
+}
+
+// Check tells why a machine must not have the address; nil if it may.
+func (n Network) Check(a netip.Addr) error {
+	p, ok := n.subnetOf(a)
+	if !ok {
+		return fmt.Errorf("%s is not in network %s (%s)", a, n.Name, joined(n.Subnets))
+	}
+	for _, g := range n.Gateways {
+		if a == g {
+			return fmt.Errorf("%s is the gateway of network %s", a, n.Name)
+		}
+	}
+	for _, d := range n.DNS {
+		if a == d {
+			return fmt.Errorf("%s is a DNS server of network %s", a, n.Name)
+		}
+	}
+	for i, e := range edges(p) {
+		if a == e {
+			return fmt.Errorf("%s is the %s address of %s", a, [...]string{"network", "broadcast"}[i], p)
+		}
+	}
+	return nil
+}
+
+func (n Network) subnetOf(a netip.Addr) (netip.Prefix, bool) {
+	for _, p := range n.Subnets {
+		if p.Contains(a) {
+			return p, true
+		}
+	}
+	return netip.Prefix{}, false
+}
+
+func (n Network) contains(r netipx.IPRange) bool {
+	p, ok := n.subnetOf(r.From())
+	return ok && p.Contains(r.To())
+}
+
+// edges returns the addresses of a subnet that no machine can have: the
+// network and broadcast address in IPv4 (except in a /31, RFC 3021), the
+// subnet-router anycast address in IPv6 (RFC 4291, section 2.6.1).
+func edges(p netip.Prefix) []netip.Addr {
+	r := netipx.RangeOfPrefix(p)
+	switch {
+	case p.Bits() >= p.Addr().BitLen()-1:
+		return nil
+	case p.Addr().Is4():
+		return []netip.Addr{r.From(), r.To()}
+	default:
+		return []netip.Addr{r.From()}
+	}
+}
+
+func joined(ps []netip.Prefix) string {
+	words := make([]string, len(ps))
+	for i, p := range ps {
+		words[i] = p.String()
+	}
+	return strings.Join(words, ", ")
+}

@@ -1,0 +1,104 @@
+// Package address hands out the addresses of networks: literal ones as asked,
+// pooled ones so that a machine keeps what it has and none is given twice.
+package address
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// ErrWish is what every failure of ParseWish unwraps to.
+var ErrWish = errors.New("not an address")
+
+// Kind says how an adapter comes by an address.
+type Kind string
+
+// The kinds of a Wish.
+const (
+	DHCP     Kind = "dhcp"
+	Literal  Kind = "literal"
+	FromPool Kind = "pool"
+	None     Kind = "none"
+)
+
+// Wish is one word of an `address` cell: `dhcp`, a literal address, `pool`,
+// `pool:NAME` or `none`. It is a comparable value; its zero value is no wish.
+type Wish struct {
+	Kind Kind
+	// Addr is the literal address, or the first of those counted up.
+	Addr netip.Addr
+	// Counts is set for `198.51.100.40+`: the n-th machine of a range gets
+	// the n-th address from there.
+	Counts bool
+	// Pool names the pool; empty means the network's only one.
+	Pool string
+}
+
+// ParseWish reads one word of an address cell. Zones and prefix lengths are
+// refused: the subnet belongs to the network.
+func ParseWish(s string) (Wish, error) {
+	word, pool, named := strings.Cut(s, ":")
+	switch lower := strings.ToLower(word); {
+	case lower == "dhcp" && !named:
+		return Wish{Kind: DHCP}, nil
+	case lower == "none" && !named:
+		return Wish{Kind: None}, nil
+	case lower == "pool" && (!named || pool != ""):
+		return Wish{Kind: FromPool, Pool: pool}, nil
+	}
+	text, counts := strings.CutSuffix(s, "+")
+	a, err := netip.ParseAddr(text)
+	if err != nil {
+		if _, perr := netip.ParsePrefix(text); perr == nil {
+			return Wish{}, fmt.Errorf("%w: %q has a prefix length; the network's subnet gives it", ErrWish, s)
+		}
+		return Wish{}, fmt.Errorf("%w: %q; write dhcp, pool, pool:NAME, none or an address such as 198.51.100.7", ErrWish, s)
+	}
+	if a.Zone() != "" || a.Is4In6() {
+		return Wish{}, fmt.Errorf("%w: %q; write it without a zone and not as IPv4 within IPv6", ErrWish, s)
+	}
+	return Wish{Kind: Literal, Addr: a, Counts: counts}, nil
+}
+
+// At gives the i-th machine of a range its own wish. A counted address that
+// would run past the end of all addresses is refused.
+func (w Wish) At(i int) (Wish, error) {
+	if !w.Counts {
+		return w, nil
+	}
+	a, ok := add(w.Addr, i)
+	if !ok {
+		return Wish{}, fmt.Errorf("%w: %s counts past the last address", ErrWish, w)
+	}
+	return Wish{Kind: Literal, Addr: a}, nil
+}
+
+func add(a netip.Addr, n int) (netip.Addr, bool) {
+	b := a.AsSlice()
+	carry := n
+	for i := len(b) - 1; i >= 0 && carry > 0; i-- {
+		carry += int(b[i])
+		b[i] = byte(carry)
+		carry >>= 8
+	}
+	sum, _ := netip.AddrFromSlice(b)
+	return sum, carry == 0
+}
+
+// String writes the wish as it stands in a cell.
+func (w Wish) String() string {
+	switch w.Kind {
+	case Literal:
+		if w.Counts {
+			return w.Addr.String() + "+"
+		}
+		return w.Addr.String()
+	case FromPool:
+		if w.Pool != "" {
+			return "pool:" + w.Pool
+		}
+	}
+	return string(w.Kind)
+}

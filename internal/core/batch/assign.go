@@ -1,0 +1,138 @@
+package batch
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+// Assign gives every adapter its MAC address and its addresses. It returns
+// what is to be reserved: first of all the literal addresses are claimed, then
+// the pooled ones drawn in the order of the sheet, so that the same sheet and
+// the same ledger always give the same addresses.
+func Assign(wanted []*Wanted, s *setup.Setup, ledger uuid.UUID, held []address.Reservation) ([]address.Reservation, finding.List) {
+	a := &assigner{setup: s, networks: s.AddressNetworks(), book: address.NewBook(held),
+		cells: map[netKey]finding.Position{}, macs: map[string]finding.Position{}}
+	for _, w := range wanted {
+		a.machine(w, ledger)
+	}
+	for _, w := range wanted {
+		a.draw(w)
+	}
+	return a.reserved, a.found
+}
+
+type netKey struct {
+	network string
+	addr    netip.Addr
+}
+
+type assigner struct {
+	setup    *setup.Setup
+	networks map[string]address.Network
+	book     *address.Book
+	cells    map[netKey]finding.Position
+	macs     map[string]finding.Position
+	reserved []address.Reservation
+	found    finding.List
+}
+
+func (a *assigner) network(w *Wanted, adapter int) (address.Network, bool) {
+	n, ok := a.networks[w.row.find(sheet.ColumnID("network", adapter)).Value]
+	return n, ok
+}
+
+func (a *assigner) bad(code string, at finding.Position, value any, message, hint string) {
+	a.found.Add(finding.Finding{Code: code, At: at, Value: fmt.Sprint(value), Message: message, Hint: hint})
+}
+
+// machine sets the MACs and claims the literal addresses.
+func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
+	for i := range w.Adapters {
+		adapter := &w.Adapters[i]
+		if adapter.MAC == "" {
+			adapter.MAC = machine.MAC(ledger, w.Key, i+1).String()
+		}
+		at := w.row.find(sheet.ColumnID("mac", i+1)).At
+		if first, taken := a.macs[adapter.MAC]; taken {
+			a.bad("duplicate-mac", at, adapter.MAC, fmt.Sprintf("MAC address %s is already in %s", adapter.MAC, first), "each adapter has its own")
+		}
+		a.macs[adapter.MAC] = at
+		for _, wish := range w.wishes[i] {
+			switch wish.Kind {
+			case address.DHCP:
+				adapter.DHCP = true
+			case address.Literal:
+				a.claim(w, i, wish)
+			}
+		}
+	}
+}
+
+func (a *assigner) claim(w *Wanted, i int, wish wish) {
+	network, ok := a.network(w, i+1)
+	if !ok {
+		return // told where the network is named
+	}
+	if err := network.Check(wish.Addr); err != nil {
+		a.bad("bad-address", wish.at, wish, err.Error(), "")
+		return
+	}
+	at := netKey{network.Name, wish.Addr}
+	if first, taken := a.cells[at]; taken {
+		a.bad("duplicate-address", wish.at, wish, fmt.Sprintf("address %s is already in %s", wish.Addr, first), "each machine has its own")
+		return
+	}
+	a.cells[at] = wish.at
+	h := address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}
+	if other, ok := a.book.Claim(h, network.Name, wish.Addr); !ok {
+		a.bad("address-in-use", wish.at, wish, fmt.Sprintf("address %s is held by %s", wish.Addr, other.Machine), "the ledger has reserved it; choose another, or write pool")
+		return
+	}
+	a.give(w, i, network, wish.Addr, "")
+}
+
+// draw takes the pooled addresses, once all literal ones are claimed.
+func (a *assigner) draw(w *Wanted) {
+	for i := range w.Adapters {
+		for _, wish := range w.wishes[i] {
+			network, ok := a.network(w, i+1)
+			if wish.Kind != address.FromPool || !ok {
+				continue
+			}
+			pool, err := network.Pool(wish.Pool)
+			if err != nil {
+				a.bad("unknown-pool", wish.at, wish, err.Error(), "")
+				continue
+			}
+			addr, err := a.book.Draw(address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}, network, pool)
+			if err != nil {
+				a.bad("pool-exhausted", wish.at, wish, fmt.Sprintf("%s for %s", err, w.Name), "widen the pool in the setup")
+				continue
+			}
+			a.give(w, i, network, addr, pool.Name)
+		}
+	}
+}
+
+func (a *assigner) give(w *Wanted, i int, network address.Network, addr netip.Addr, pool string) {
+	adapter := &w.Adapters[i]
+	adapter.Addresses = append(adapter.Addresses, network.Prefix(addr))
+	for _, g := range network.Gateways {
+		if g.Is4() == addr.Is4() && !slices.Contains(adapter.Gateways, g) {
+			adapter.Gateways = append(adapter.Gateways, g)
+		}
+	}
+	a.reserved = append(a.reserved, address.Reservation{
+		Holder:  address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1},
+		Network: network.Name, Addr: addr, Pool: pool,
+	})
+}

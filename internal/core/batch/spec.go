@@ -1,0 +1,255 @@
+package batch
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/secret"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+// spec reads what all machines of a row have in common.
+func (b *builder) spec(src *source) machine.Spec {
+	template := b.setup.Templates[src.template]
+	spec := machine.Spec{Preset: src.preset}
+	spec.Clone = machine.Clone{
+		Template: or(template.Source, src.template),
+		Kind:     choice(b, src, "clone", machine.Linked, machine.Full),
+		Host:     src.find("host").Value,
+		Store:    src.find("store").Value,
+		Folder:   src.find("folder").Value,
+	}
+	spec.Shape = machine.Shape{CPUs: b.cpus(src), Memory: b.size(src, "memory"), Disk: b.size(src, "disk")}
+	spec.Adapters = b.adapters(src)
+	spec.Guest = b.guest(src)
+	spec.Mark = machine.Mark{Owner: src.find("owner").Value, Notes: src.find("notes").Value, Until: b.date(src), Labels: b.labels(src)}
+	spec.Power = choice(b, src, "power", machine.On, machine.Off)
+	if o := src.find("checkpoint"); o.Value != "" && o.Value != "none" {
+		spec.Checkpoint = o.Value
+		if err := machine.CheckLabel(o.Value); err != nil {
+			b.bad("bad-checkpoint", o, "a checkpoint's name is made like a host name", "such as fresh")
+		}
+	}
+	return spec
+}
+
+func or(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// choice reads a column with few possible words, of which the first is the default.
+func choice[T ~string](b *builder, src *source, column string, words ...T) T {
+	o := src.find(column)
+	if o.Value == "" {
+		return words[0]
+	}
+	known := make([]string, len(words))
+	for i, w := range words {
+		if strings.EqualFold(o.Value, string(w)) {
+			return w
+		}
+		known[i] = string(w)
+	}
+	b.bad("bad-"+column, o, fmt.Sprintf("%s must be %s, not %q", column, strings.Join(known, " or "), o.Value), "")
+	return words[0]
+}
+
+func (b *builder) cpus(src *source) int {
+	o := src.find("cpus")
+	if o.Value == "" {
+		return 0
+	}
+	n, err := strconv.Atoi(o.Value)
+	if err != nil || n < 1 || n > 1024 {
+		b.bad("bad-cpus", o, fmt.Sprintf("cpus must be a whole number from 1 to 1024, not %q", o.Value), "")
+	}
+	return n
+}
+
+func (b *builder) size(src *source, column string) machine.Size {
+	o := src.find(column)
+	if o.Value == "" {
+		return 0
+	}
+	unit := ""
+	if o.From == "row" {
+		unit = src.table.Columns[src.index[column]].Unit
+	}
+	size, err := machine.ParseSizeIn(o.Value, unit)
+	switch {
+	case err != nil:
+		b.bad("bad-size", o, fmt.Sprintf("%s %q: %s", column, o.Value, err), "")
+	case size%machine.MiB != 0:
+		b.bad("bad-size", o, fmt.Sprintf("%s %q is not a whole number of MiB", column, o.Value), "")
+	}
+	return size
+}
+
+func (b *builder) adapters(src *source) []machine.Adapter {
+	var all []machine.Adapter
+	for n := 1; n <= sheet.MaxAdapters; n++ {
+		o := src.find(sheet.ColumnID("network", n))
+		if o.Value == "" {
+			b.orphans(src, n)
+			break
+		}
+		network, known := b.setup.Networks[o.Value]
+		if !known {
+			b.bad("unknown-network", o, fmt.Sprintf("unknown network %q", o.Value), finding.DidYouMean(o.Value, setup.Names(b.setup.Networks)))
+		}
+		a := machine.Adapter{Network: or(network.Source, o.Value), DNS: network.DNS, Search: network.Search}
+		if mac := src.find(sheet.ColumnID("mac", n)); mac.Value != "" {
+			var err error
+			if a.MAC, err = machine.ParseMAC(mac.Value); err != nil {
+				b.bad("bad-mac", mac, err.Error(), "such as 02:00:5e:10:00:01")
+			} else if src.isRange() {
+				b.bad("bad-mac", mac, "one MAC address for a range of machines", "leave it empty: each adapter gets its own")
+			}
+		}
+		all = append(all, a)
+	}
+	return all
+}
+
+// orphans tells of an address or MAC that belongs to no adapter, and of
+// adapters left out in the count.
+func (b *builder) orphans(src *source, missing int) {
+	for n := missing; n <= sheet.MaxAdapters; n++ {
+		for _, column := range []string{"network", "address", "mac"} {
+			o := src.find(sheet.ColumnID(column, n))
+			if o.Value == "" || o.From != "row" && n == missing && missing == 1 {
+				continue
+			}
+			id := sheet.ColumnID("network", missing)
+			b.bad("missing-network", o, fmt.Sprintf("%s is given but %s is not", sheet.ColumnID(column, n), id), "name the network in the column "+id)
+		}
+	}
+}
+
+func (b *builder) guest(src *source) machine.Guest {
+	preset := b.setup.Presets[src.preset]
+	g := machine.Guest{
+		Domain:   strings.ToLower(src.find("domain").Value),
+		Login:    src.find("login").Value,
+		Password: b.password(src),
+		Keys:     b.sshKeys(src),
+		Timezone: b.timezone(src),
+		Locale:   src.find("locale").Value,
+		Packages: slices.Clone(preset.Packages),
+		Commands: slices.Clone(preset.Commands),
+	}
+	if g.Domain != "" {
+		if err := machine.CheckDomain(g.Domain); err != nil {
+			b.bad("bad-domain", src.find("domain"), err.Error(), "")
+		}
+	}
+	if g.Login != "" {
+		if err := machine.CheckLogin(g.Login); err != nil {
+			b.bad("bad-login", src.find("login"), err.Error(), "")
+		}
+	} else if len(g.Keys) > 0 {
+		b.bad("missing-login", src.find("keys"), "keys are given but no login to use them", "name the login in the row, its preset or the defaults")
+	}
+	o := src.find("firstboot")
+	for _, name := range strings.Fields(o.Value) {
+		fragment, known := b.setup.Firstboot[name]
+		if !known {
+			b.bad("unknown-firstboot", o, fmt.Sprintf("unknown firstboot fragment %q", name), finding.DidYouMean(name, setup.Names(b.setup.Firstboot)))
+		}
+		g.Packages = append(g.Packages, fragment.Packages...)
+		g.Commands = append(g.Commands, fragment.Commands...)
+	}
+	return g
+}
+
+// password never repeats what stands in the cell: it may be one.
+func (b *builder) password(src *source) machine.PasswordKind {
+	o := src.find("password")
+	switch kind := machine.PasswordKind(strings.ToLower(o.Value)); kind {
+	case machine.Generate, "":
+		if src.find("login").Value == "" {
+			return machine.NoPassword
+		}
+		if len(b.setup.Secrets.Recipients) == 0 {
+			b.add(finding.Finding{Code: "no-recipients", At: b.setup.Where("secrets"),
+				Message: "passwords are to be generated, but the setup names nobody who may read them",
+				Hint:    "make a key with `mintbatch secret keygen FILE` and name it under secrets: recipients, or write password: none"})
+		}
+		return machine.Generate
+	case machine.NoPassword:
+		return kind
+	}
+	b.add(finding.Finding{Code: "literal-password", At: o.At, Message: "a password must not stand in a cell", Hint: "write generate or none"})
+	return machine.NoPassword
+}
+
+func (b *builder) sshKeys(src *source) []string {
+	o := src.find("keys")
+	var keys []string
+	for _, key := range strings.FieldsFunc(o.Value, func(r rune) bool { return r == '\n' || r == ';' }) {
+		key = strings.TrimSpace(key)
+		if key == "" {
+			continue
+		}
+		if err := b.once(key, secret.CheckPublicKey); err != nil {
+			b.bad("bad-key", o, err.Error(), "paste the line of a .pub file; separate several by line breaks or semicolons")
+			continue
+		}
+		keys = append(keys, key)
+	}
+	return keys
+}
+
+func (b *builder) timezone(src *source) string {
+	o := src.find("timezone")
+	if b.once(o.Value, checkZone) != nil {
+		b.bad("bad-timezone", o, fmt.Sprintf("unknown time zone %q", o.Value), "write it as in the IANA database: Europe/Oslo, UTC")
+	}
+	return o.Value
+}
+
+func checkZone(name string) error {
+	if name == "Local" {
+		return errors.New("not a name of the IANA database")
+	}
+	_, err := time.LoadLocation(name)
+	return err
+}
+
+func (b *builder) date(src *source) string {
+	o := src.find("until")
+	if o.Value == "" {
+		return ""
+	}
+	if _, err := time.Parse(time.DateOnly, o.Value); err != nil {
+		b.bad("bad-date", o, fmt.Sprintf("%q is not a date", o.Value), "write it as 2027-03-31")
+	}
+	return o.Value
+}
+
+func (b *builder) labels(src *source) map[string]string {
+	o := src.find("labels")
+	if o.Value == "" {
+		return nil
+	}
+	labels := map[string]string{}
+	for _, word := range strings.FieldsFunc(o.Value, func(r rune) bool { return strings.ContainsRune(" ,;\n\t", r) }) {
+		name, value, _ := strings.Cut(word, "=")
+		if machine.CheckLabel(name) != nil {
+			b.bad("bad-labels", o, fmt.Sprintf("%q is not a label", word), "write name=value words, such as rack=3 tier=a")
+			continue
+		}
+		labels[name] = value
+	}
+	return labels
+}

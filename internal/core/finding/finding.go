@@ -1,0 +1,101 @@
+// Package finding says what is wrong, or worth knowing, at a position of a
+// sheet or a setup file.
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Severity orders findings by what they stop: an Error stops the batch, a
+// Warning does not, a Note only informs. The zero value is Error, so that a
+// finding whose severity was forgotten is never overlooked.
+type Severity int
+
+// The severities, the gravest first.
+const (
+	Error Severity = iota
+	Warning
+	Note
+)
+
+var severityWords = [...]string{"error", "warning", "note"}
+
+// String gives the word that docs and JSON use.
+func (s Severity) String() string { return severityWords[s] }
+
+// MarshalText writes the severity as its word.
+func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// Finding is a problem or a remark at a position. Like encoding/csv's
+// ParseError it carries the place and reads as one line.
+type Finding struct {
+	Severity Severity `json:"severity"`
+	// Code is a stable name from docs/findings.md.
+	Code string   `json:"code"`
+	At   Position `json:"at"`
+	// Value is what stands there. It is left empty for whatever may be secret.
+	Value   string `json:"value,omitempty"`
+	Message string `json:"message"`
+	// Hint says what would be right.
+	Hint string `json:"hint,omitempty"`
+}
+
+// Error makes a Finding an error of one line: position, message and hint.
+func (f Finding) Error() string {
+	var b strings.Builder
+	if at := f.At.String(); at != "" {
+		b.WriteString(at + ": ")
+	}
+	b.WriteString(f.Message)
+	if f.Hint != "" {
+		fmt.Fprintf(&b, " (%s)", f.Hint)
+	}
+	return b.String()
+}
+
+// List gathers findings, so that all of them are told at once.
+type List []Finding
+
+// Add appends a finding.
+func (l *List) Add(f Finding) { *l = append(*l, f) }
+
+// Count tells how many findings have the severity.
+func (l List) Count(s Severity) int {
+	n := 0
+	for _, f := range l {
+		if f.Severity == s {
+			n++
+		}
+	}
+	return n
+}
+
+// Failed tells whether any finding is an error.
+func (l List) Failed() bool { return l.Count(Error) > 0 }
+
+// Sorted returns the findings by severity, then in the order of the files read,
+// rows and columns.
+func (l List) Sorted() List {
+	out := slices.Clone(l)
+	files := map[string]int{}
+	for _, f := range l {
+		if _, ok := files[f.At.File]; !ok {
+			files[f.At.File] = len(files)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Finding) int {
+		if a.Severity != b.Severity {
+			return int(a.Severity) - int(b.Severity)
+		}
+		if a.At.File != b.At.File {
+			return files[a.At.File] - files[b.At.File]
+		}
+		if a.At.Row != b.At.Row {
+			return a.At.Row - b.At.Row
+		}
+		return a.At.Column - b.At.Column
+	})
+	return out
+}

@@ -1,0 +1,55 @@
+package machine
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net"
+
+	"github.com/google/uuid"
+)
+
+// Key names a machine for ever: a site has at most one machine of a name.
+type Key struct {
+	Site string `json:"site"`
+	Name string `json:"name"`
+}
+
+// String writes the key as site/name.
+func (k Key) String() string { return k.Site + "/" + k.Name }
+
+// Identity is what a site knows a machine by. It is a name-based UUID (RFC
+// 9562, section 5.5) of the ledger's own id, the key and the generation, so
+// that whoever asks again after a crash asks for the same machine.
+//
+// The generation counts how often the machine was cloned: a remade machine is
+// another machine to its site and to cloud-init.
+func Identity(ledger uuid.UUID, key Key, generation int) uuid.UUID {
+	return uuid.NewSHA1(ledger, fmt.Appendf(nil, "machine\x00%s\x00%s\x00%d", key.Site, key.Name, generation))
+}
+
+// MAC gives the n-th adapter (counted from 1) its hardware address: unicast
+// and locally administered (IEEE 802, section 8.4), the same for ever, also
+// after a remake.
+func MAC(ledger uuid.UUID, key Key, n int) net.HardwareAddr {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00adapter\x00%s\x00%s\x00%d", ledger, key.Site, key.Name, n))
+	mac := net.HardwareAddr(sum[:6])
+	mac[0] = mac[0]&^0x01 | 0x02
+	return mac
+}
+
+// ErrMAC is what every failure of ParseMAC unwraps to.
+var ErrMAC = errors.New("not a MAC address")
+
+// ParseMAC reads a 48-bit hardware address in any usual form and returns it in
+// the one with colons. A group address (IEEE 802, section 8.2.2) is refused.
+func ParseMAC(s string) (string, error) {
+	mac, err := net.ParseMAC(s)
+	switch {
+	case err != nil || len(mac) != 6:
+		return "", fmt.Errorf("%w: %q", ErrMAC, s)
+	case mac[0]&1 != 0:
+		return "", fmt.Errorf("%w: %q is a multicast address", ErrMAC, s)
+	}
+	return mac.String(), nil
+}

@@ -1,0 +1,132 @@
+// Package machine is what a machine is to this program: its name and key, its
+// identity at a site, and everything that its row decides.
+package machine
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"net/netip"
+)
+
+// Machine is one machine as it is wanted: what its row, preset, template and
+// reservations decide, and nothing else.
+type Machine struct {
+	Key
+	Spec
+}
+
+// Spec is everything that decides what a machine is. Two machines of equal
+// specs differ in nothing that this program has a say in.
+type Spec struct {
+	Preset     string    `json:"preset,omitempty"`
+	Clone      Clone     `json:"clone"`
+	Shape      Shape     `json:"shape"`
+	Adapters   []Adapter `json:"adapters"`
+	Guest      Guest     `json:"guest"`
+	Mark       Mark      `json:"mark"`
+	Power      Power     `json:"power"`
+	Checkpoint string    `json:"checkpoint,omitempty"`
+}
+
+// CloneKind is `full` (an independent copy of the disk) or `linked` (a thin
+// child that keeps only its differences).
+type CloneKind string
+
+// The kinds of clone.
+const (
+	Linked CloneKind = "linked"
+	Full   CloneKind = "full"
+)
+
+// Clone is what decides how a machine comes into being. None of it can be
+// changed afterwards without cloning again. An empty host, store or folder
+// leaves the choice to the site.
+type Clone struct {
+	Template string    `json:"template"`
+	Kind     CloneKind `json:"kind"`
+	Host     string    `json:"host,omitempty"`
+	Store    string    `json:"store,omitempty"`
+	Folder   string    `json:"folder,omitempty"`
+}
+
+// Shape is the machine's virtual hardware; zero keeps the template's.
+type Shape struct {
+	CPUs   int  `json:"cpus,omitempty"`
+	Memory Size `json:"memory,omitempty"`
+	Disk   Size `json:"disk,omitempty"`
+}
+
+// Adapter is one network adapter and what the guest is to do with it.
+type Adapter struct {
+	Network   string         `json:"network"`
+	MAC       string         `json:"mac"`
+	DHCP      bool           `json:"dhcp,omitempty"`
+	Addresses []netip.Prefix `json:"addresses,omitempty"`
+	// Gateways are given to a guest only for the families it has an address of.
+	Gateways []netip.Addr `json:"gateways,omitempty"`
+	DNS      []netip.Addr `json:"dns,omitempty"`
+	Search   []string     `json:"search,omitempty"`
+}
+
+// Guest is what the guest makes of itself on its first boot.
+type Guest struct {
+	Hostname string       `json:"hostname"`
+	Domain   string       `json:"domain,omitempty"`
+	Login    string       `json:"login,omitempty"`
+	Password PasswordKind `json:"password"`
+	Keys     []string     `json:"keys,omitempty"`
+	Timezone string       `json:"timezone,omitempty"`
+	Locale   string       `json:"locale,omitempty"`
+	Packages []string     `json:"packages,omitempty"`
+	Commands []string     `json:"commands,omitempty"`
+}
+
+// FQDN is the host name with the domain, if there is one.
+func (g Guest) FQDN() string {
+	if g.Domain == "" {
+		return g.Hostname
+	}
+	return g.Hostname + "." + g.Domain
+}
+
+// PasswordKind says where the login's password comes from.
+type PasswordKind string
+
+// The kinds of password: one made for each machine and sealed, or none at all
+// (keys only).
+const (
+	Generate   PasswordKind = "generate"
+	NoPassword PasswordKind = "none"
+)
+
+// Mark is what people want to know of a machine. The site stores it.
+type Mark struct {
+	Owner  string            `json:"owner,omitempty"`
+	Notes  string            `json:"notes,omitempty"`
+	Until  string            `json:"until,omitempty"`
+	Labels map[string]string `json:"labels,omitempty"`
+}
+
+// Power is how a machine is left: `on`, or `off` when it is to be made but not
+// started.
+type Power string
+
+// The power settings.
+const (
+	On  Power = "on"
+	Off Power = "off"
+)
+
+// Fingerprint is the same for equal specs and differs for all others.
+func (s Spec) Fingerprint() string { return Digest(s) }
+
+// Digest identifies any value by the SHA-256 of its JSON form.
+func Digest(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil { // only values of our own types, which marshal
+		panic(err)
+	}
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}

@@ -1,0 +1,92 @@
+package machine
+
+import (
+	"errors"
+	"fmt"
+	"math/big"
+	"strings"
+)
+
+// Size is a number of bytes. Its text form carries a unit; unlike most
+// programs' sizes, a bare number is not accepted, since nobody can tell
+// whether 4 means gibibytes or mebibytes.
+type Size int64
+
+// The binary units. Virtualization managers mean these whether they write GB,
+// GiB or G, and so do we.
+const (
+	KiB Size = 1 << 10
+	MiB Size = 1 << 20
+	GiB Size = 1 << 30
+	TiB Size = 1 << 40
+)
+
+// ErrSize is what every failure of ParseSize unwraps to.
+var ErrSize = errors.New("not a size")
+
+var units = map[string]Size{
+	"B": 1, "K": KiB, "KB": KiB, "KIB": KiB, "M": MiB, "MB": MiB, "MIB": MiB,
+	"G": GiB, "GB": GiB, "GIB": GiB, "T": TiB, "TB": TiB, "TIB": TiB,
+}
+
+// ParseSize reads `4GiB`, `512 MiB`, `1.5T`. The result is a whole number of
+// bytes, at least one.
+func ParseSize(s string) (Size, error) { return ParseSizeIn(s, "") }
+
+// ParseSizeIn reads a size whose unit may also stand elsewhere (in a heading);
+// a unit in the text itself wins.
+func ParseSizeIn(s, unit string) (Size, error) {
+	s = strings.TrimSpace(s)
+	number := strings.TrimRight(s, "BKMGTIbkmgti ")
+	if own := strings.TrimSpace(s[len(number):]); own != "" {
+		unit = own
+	}
+	if len(number) == 0 || len(number) > 20 || strings.Trim(number, "0123456789.") != "" {
+		return 0, fmt.Errorf("%w: write a number and a unit, such as 4GiB", ErrSize)
+	}
+	if unit == "" {
+		return 0, fmt.Errorf("%w: the unit is missing; write %sGiB or %sMiB", ErrSize, number, number)
+	}
+	factor, ok := units[strings.ToUpper(unit)]
+	if !ok {
+		return 0, fmt.Errorf("%w: unknown unit %s; use MiB, GiB or TiB", ErrSize, unit)
+	}
+	r, ok := new(big.Rat).SetString(number)
+	if !ok {
+		return 0, fmt.Errorf("%w: write a number and a unit, such as 4GiB", ErrSize)
+	}
+	r.Mul(r, new(big.Rat).SetInt64(int64(factor)))
+	if !r.IsInt() {
+		return 0, fmt.Errorf("%w: not a whole number of bytes", ErrSize)
+	}
+	if r.Sign() <= 0 {
+		return 0, fmt.Errorf("%w: must be more than nothing", ErrSize)
+	}
+	if !r.Num().IsInt64() {
+		return 0, fmt.Errorf("%w: larger than any machine", ErrSize)
+	}
+	return Size(r.Num().Int64()), nil
+}
+
+// String writes the size in the largest unit that keeps it a whole number.
+func (s Size) String() string {
+	for _, u := range []struct {
+		size Size
+		name string
+	}{{TiB, "TiB"}, {GiB, "GiB"}, {MiB, "MiB"}, {KiB, "KiB"}} {
+		if s != 0 && s%u.size == 0 {
+			return fmt.Sprintf("%d%s", s/u.size, u.name)
+		}
+	}
+	return fmt.Sprintf("%dB", int64(s))
+}
+
+// MarshalText writes the size as String does.
+func (s Size) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads what ParseSize reads.
+func (s *Size) UnmarshalText(b []byte) error {
+	v, err := ParseSize(string(b))
+	*s = v
+	return err
+}

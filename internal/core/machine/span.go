@@ -1,0 +1,141 @@
+package machine
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// ErrSpan is what every failure of ParseSpan unwraps to.
+var ErrSpan = errors.New("not a range of names")
+
+// Span is the text of a `machine` cell: one name, or a range of names such as
+// `bms-[quay,vessel]-sonar-[01-04]`. It holds the pattern and not the names,
+// so that a slip of the keyboard does not fill the memory.
+type Span struct {
+	parts []part
+	count int
+}
+
+// part is literal text followed, except in the last part, by a bracket.
+type part struct {
+	text    string
+	choices []choice
+}
+
+// choice is a word (width 0) or the numbers from lo to hi, zero-padded to width.
+type choice struct {
+	word   string
+	lo, hi int
+	width  int
+}
+
+func (c choice) count() int {
+	if c.width == 0 {
+		return 1
+	}
+	return c.hi - c.lo + 1
+}
+
+// ParseSpan reads a machine cell. The names may be as many as an int can
+// count, so a caller asks Count before it walks them.
+func ParseSpan(s string) (Span, error) {
+	span := Span{count: 1}
+	for rest := s; ; {
+		text, after, open := strings.Cut(rest, "[")
+		if strings.Contains(text, "]") {
+			return Span{}, fmt.Errorf("%w: ']' without '['", ErrSpan)
+		}
+		p := part{text: text}
+		if open {
+			inside, tail, closed := strings.Cut(after, "]")
+			if !closed {
+				return Span{}, fmt.Errorf("%w: '[' without ']'", ErrSpan)
+			}
+			total := 0
+			for _, item := range strings.Split(inside, ",") {
+				c, err := parseChoice(strings.TrimSpace(item))
+				if err != nil {
+					return Span{}, err
+				}
+				p.choices = append(p.choices, c)
+				if total > math.MaxInt-c.count() {
+					return Span{}, fmt.Errorf("%w: more names than can be counted", ErrSpan)
+				}
+				total += c.count()
+			}
+			if span.count > math.MaxInt/total {
+				return Span{}, fmt.Errorf("%w: more names than can be counted", ErrSpan)
+			}
+			span.count *= total
+			rest = tail
+		}
+		span.parts = append(span.parts, p)
+		if !open {
+			return span, nil
+		}
+	}
+}
+
+func parseChoice(s string) (choice, error) {
+	lo, hi, isRange := strings.Cut(s, "-")
+	if s == "" {
+		return choice{}, fmt.Errorf("%w: a bracket holds numbers like 01-12 or words separated by commas", ErrSpan)
+	}
+	a, errA := strconv.Atoi(lo)
+	b, errB := strconv.Atoi(hi)
+	if !isRange || errA != nil || errB != nil || lo[0] == '+' || hi[0] == '+' {
+		if strings.Contains(s, "[") {
+			return choice{}, fmt.Errorf("%w: a bracket within a bracket", ErrSpan)
+		}
+		return choice{word: s}, nil
+	}
+	if len(lo) > 9 || len(hi) > 9 {
+		return choice{}, fmt.Errorf("%w: more names than can be counted", ErrSpan)
+	}
+	if a > b {
+		return choice{}, fmt.Errorf("%w: %s counts down; write [%s-%s]", ErrSpan, s, hi, lo)
+	}
+	return choice{lo: a, hi: b, width: len(lo)}, nil
+}
+
+// Count tells how many names the span holds; at least 1.
+func (s Span) Count() int { return s.count }
+
+// IsRange tells whether the cell has a bracket, even one with a single choice.
+func (s Span) IsRange() bool { return len(s.parts) > 1 }
+
+// Name returns the i-th name, counted from 0 with the last bracket running fastest.
+func (s Span) Name(i int) string {
+	words := make([]string, len(s.parts))
+	for k := len(s.parts) - 1; k >= 0; k-- {
+		p := s.parts[k]
+		total := 0
+		for _, c := range p.choices {
+			total += c.count()
+		}
+		words[k] = p.text
+		if total == 0 {
+			continue
+		}
+		n := i % total
+		i /= total
+		for _, c := range p.choices {
+			if n < c.count() {
+				words[k] += c.at(n)
+				break
+			}
+			n -= c.count()
+		}
+	}
+	return strings.Join(words, "")
+}
+
+func (c choice) at(n int) string {
+	if c.width == 0 {
+		return c.word
+	}
+	return fmt.Sprintf("%0*d", c.width, c.lo+n)
+}

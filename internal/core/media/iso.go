@@ -1,0 +1,297 @@
+// Package media writes seed images: small disk images that carry files to a
+// guest. The same files always give the same bytes.
+package media
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode/utf16"
+)
+
+// File is a file of an image. All files stand in the image's top folder.
+type File struct {
+	Name    string
+	Content []byte
+}
+
+// ErrImage is what every refusal of an image unwraps to.
+var ErrImage = errors.New("cannot make the image")
+
+const sector = 2048
+
+// The layout of an image (ECMA-119, section 6.2): the system area, then one
+// sector each for what describes the volume, then the folders and the files.
+const (
+	primaryAt   = 16
+	jolietAt    = 17
+	endAt       = 18
+	pathTableAt = 19 // little- and big-endian for ISO 9660, then for Joliet
+	foldersAt   = 23
+)
+
+// maxContent keeps an image far below any limit of its format.
+const maxContent = 256 << 20
+
+// ISO returns an ISO 9660 image (ECMA-119) with the given volume label. Its
+// file names are seen as they are by readers of Rock Ridge (IEEE P1282) and of
+// Joliet; a plain reader sees them shortened to the standard's characters.
+func ISO(label string, files []File) ([]byte, error) {
+	if err := checkISO(label, files); err != nil {
+		return nil, err
+	}
+	files = slices.Clone(files)
+	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
+	v := volume{label: label}
+	v.plain = folder{names: isoNames(files), files: files, rockRidge: true}
+	v.joliet = folder{names: jolietNames(files), files: files}
+	v.plain.at = foldersAt
+	v.joliet.at = v.plain.at + v.plain.sectors()
+	at := v.joliet.at + v.joliet.sectors()
+	starts := make([]uint32, len(files))
+	for i, f := range files {
+		starts[i] = at
+		at += sectors(len(f.Content))
+	}
+	v.size = at
+	image := make([]byte, int(at)*sector)
+	v.describe(image)
+	v.plain.write(image, starts)
+	v.joliet.write(image, starts)
+	for i, f := range files {
+		copy(image[int(starts[i])*sector:], f.Content)
+	}
+	return image, nil
+}
+
+// WriteISO writes what ISO returns.
+func WriteISO(w io.Writer, label string, files []File) error {
+	image, err := ISO(label, files)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(image)
+	return err
+}
+
+func checkISO(label string, files []File) error {
+	if label == "" || len(label) > 16 {
+		return fmt.Errorf("%w: the label %q must have 1 to 16 characters", ErrImage, label)
+	}
+	total, seen := 0, map[string]bool{}
+	for _, f := range files {
+		if f.Name == "" || len(f.Name) > 64 || strings.Trim(f.Name, nameCharacters) != "" || strings.Trim(f.Name, ".") == "" {
+			return fmt.Errorf("%w: file name %q; use 1 to 64 letters, digits, dots, hyphens and underscores", ErrImage, f.Name)
+		}
+		if folded := strings.ToLower(f.Name); seen[folded] {
+			return fmt.Errorf("%w: two files are named %q", ErrImage, f.Name)
+		} else {
+			seen[folded] = true
+		}
+		if total += len(f.Content); total > maxContent {
+			return fmt.Errorf("%w: more than %d MiB", ErrImage, maxContent>>20)
+		}
+	}
+	return nil
+}
+
+const nameCharacters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-_"
+
+// isoNames gives each file a name of d-characters, at most 8+3 with a version
+// (ECMA-119, section 7.5), no two alike.
+func isoNames(files []File) [][]byte {
+	names, seen := make([][]byte, len(files)), map[string]bool{}
+	for i, f := range files {
+		base, extension := f.Name, ""
+		if dot := strings.LastIndexByte(f.Name, '.'); dot >= 0 {
+			base, extension = f.Name[:dot], f.Name[dot+1:]
+		}
+		base, extension = dCharacters(base, 8), dCharacters(extension, 3)
+		for n := 1; seen[base+"."+extension]; n++ {
+			number := fmt.Sprint(n)
+			base = base[:min(len(base), 8-len(number))] + number
+		}
+		seen[base+"."+extension] = true
+		names[i] = []byte(base + "." + extension + ";1")
+	}
+	return names
+}
+
+func dCharacters(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '_'
+	}, strings.ToUpper(s))
+	return s[:min(len(s), most)]
+}
+
+func jolietNames(files []File) [][]byte {
+	names := make([][]byte, len(files))
+	for i, f := range files {
+		names[i] = ucs2(f.Name + ";1")
+	}
+	return names
+}
+
+func ucs2(s string) []byte {
+	var b []byte
+	for _, u := range utf16.Encode([]rune(s)) {
+		b = binary.BigEndian.AppendUint16(b, u)
+	}
+	return b
+}
+
+func sectors(bytes int) uint32 { return uint32((bytes + sector - 1) / sector) }
+
+// volume is an image in the making.
+type volume struct {
+	label         string
+	size          uint32 // in sectors
+	plain, joliet folder
+}
+
+// describe writes the volume descriptors (ECMA-119, section 8) and path tables.
+func (v volume) describe(image []byte) {
+	v.descriptor(image[primaryAt*sector:], v.plain, pathTableAt, false)
+	v.descriptor(image[jolietAt*sector:], v.joliet, pathTableAt+2, true)
+	copy(image[endAt*sector:], "\xffCD001\x01")
+	for i, f := range []folder{v.plain, v.joliet} {
+		little, big := image[(pathTableAt+2*i)*sector:], image[(pathTableAt+2*i+1)*sector:]
+		little[0], big[0] = 1, 1 // length of the root's name
+		binary.LittleEndian.PutUint32(little[2:], f.at)
+		binary.BigEndian.PutUint32(big[2:], f.at)
+		binary.LittleEndian.PutUint16(little[6:], 1)
+		binary.BigEndian.PutUint16(big[6:], 1)
+	}
+}
+
+func (v volume) descriptor(d []byte, root folder, tables uint32, joliet bool) {
+	field := func(from, to int, s string) {
+		text, blank := []byte(s), []byte(" ")
+		if joliet {
+			text, blank = ucs2(s), []byte("\x00 ")
+		}
+		n := copy(d[from:to], text)
+		for i := from + n; i < to; i++ {
+			d[i] = blank[(i-from)%len(blank)]
+		}
+	}
+	d[0] = 1
+	if joliet {
+		d[0] = 2
+		copy(d[88:], "%/E") // UCS-2 level 3
+	}
+	copy(d[1:], "CD001\x01")
+	field(8, 40, "")
+	field(40, 72, v.label)
+	both32(d[80:], v.size)
+	both16(d[120:], 1)
+	both16(d[124:], 1)
+	both16(d[128:], sector)
+	both32(d[132:], 10) // bytes of a path table
+	binary.LittleEndian.PutUint32(d[140:], tables)
+	binary.BigEndian.PutUint32(d[148:], tables+1)
+	copy(d[156:190], root.record([]byte{0}, root.at, root.sectors()*sector, true, nil))
+	for _, f := range [][2]int{{190, 318}, {318, 446}, {446, 574}, {574, 702}, {702, 739}, {739, 776}, {776, 813}} {
+		field(f[0], f[1], "")
+	}
+	copy(d[813:], "1980010100000000\x00"+"1980010100000000\x00"+"0000000000000000\x00"+"0000000000000000\x00")
+	d[881] = 1
+}
+
+func both16(b []byte, v uint16) {
+	binary.LittleEndian.PutUint16(b, v)
+	binary.BigEndian.PutUint16(b[2:], v)
+}
+
+func both32(b []byte, v uint32) {
+	binary.LittleEndian.PutUint32(b, v)
+	binary.BigEndian.PutUint32(b[4:], v)
+}
+
+// folder is the top folder as one kind of reader sees it.
+type folder struct {
+	at        uint32
+	names     [][]byte
+	files     []File
+	rockRidge bool
+}
+
+// order lists the files as the standard wants them, by name.
+func (f folder) order() []int {
+	order := make([]int, len(f.names))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(a, b int) int { return bytes.Compare(f.names[a], f.names[b]) })
+	return order
+}
+
+func (f folder) sectors() uint32 { return sectors(len(f.bytes(make([]uint32, len(f.files)), 1))) }
+
+func (f folder) write(image []byte, starts []uint32) {
+	copy(image[int(f.at)*sector:], f.bytes(starts, f.sectors()))
+}
+
+// bytes lists the folder: itself, its parent (again itself) and the files. No
+// record crosses the end of a sector (ECMA-119, section 6.8.1.1).
+func (f folder) bytes(starts []uint32, own uint32) []byte {
+	var b []byte
+	put := func(record []byte) {
+		if room := sector - len(b)%sector; len(record) > room {
+			b = append(b, make([]byte, room)...)
+		}
+		b = append(b, record...)
+	}
+	var self, parent []byte
+	if f.rockRidge {
+		self = slices.Concat([]byte{'S', 'P', 7, 1, 0xbe, 0xef, 0}, posix(0o40500, 2),
+			[]byte{'E', 'R', 18, 1, 10, 0, 0, 1}, []byte("RRIP_1991A"))
+		parent = posix(0o40500, 2)
+	}
+	put(f.record([]byte{0}, f.at, own*sector, true, self))
+	put(f.record([]byte{1}, f.at, own*sector, true, parent))
+	for _, i := range f.order() {
+		file := f.files[i]
+		var use []byte
+		if f.rockRidge {
+			use = slices.Concat([]byte{'N', 'M', byte(5 + len(file.Name)), 1, 0}, []byte(file.Name), posix(0o100400, 1))
+		}
+		put(f.record(f.names[i], starts[i], uint32(len(file.Content)), false, use))
+	}
+	return b
+}
+
+// posix is the PX entry: mode and link count, owned by root.
+func posix(mode, links uint32) []byte {
+	b := make([]byte, 36)
+	copy(b, []byte{'P', 'X', 36, 1})
+	both32(b[4:], mode)
+	both32(b[12:], links)
+	return b
+}
+
+// record is a directory record (ECMA-119, section 9.1).
+func (f folder) record(name []byte, at, size uint32, isFolder bool, use []byte) []byte {
+	length := 33 + len(name)
+	length += length % 2
+	r := make([]byte, length+len(use)+len(use)%2)
+	r[0] = byte(len(r))
+	both32(r[2:], at)
+	both32(r[10:], size)
+	copy(r[18:], []byte{80, 1, 1, 0, 0, 0, 0}) // 1980-01-01, always
+	if isFolder {
+		r[25] = 2
+	}
+	both16(r[28:], 1)
+	r[32] = byte(len(name))
+	copy(r[33:], name)
+	copy(r[length:], use)
+	return r
+}

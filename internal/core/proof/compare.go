@@ -1,0 +1,179 @@
+package proof
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+)
+
+// State is how far the ledger knows a machine to be.
+type State string
+
+// The states of a Known machine.
+const (
+	Making State = "making" // a run began it and has not finished it
+	Made   State = "made"
+)
+
+// Known is what the ledger holds of a machine.
+type Known struct {
+	machine.Key
+	Generation int
+	State      State
+	Cloned     bool // its clone was done
+	Started    bool // its start was begun: it may hold something by now
+	Spec       machine.Spec
+}
+
+// Seen is a machine as a site has it.
+type Seen struct {
+	Identity uuid.UUID
+	Name     string
+	// Ledger is the id of the ledger that made it; zero if no ledger did.
+	Ledger     uuid.UUID
+	Generation int
+	Power      machine.Power
+}
+
+// Situation is all that a proof is computed from.
+type Situation struct {
+	Ledger uuid.UUID
+	Wanted []machine.Machine
+	Known  []Known
+	// Seen holds the machines of each site that was asked. A site that was
+	// not asked is taken to have what the ledger says.
+	Seen map[string][]Seen
+}
+
+// Compare computes the work. Only the machines for which keep tells true are
+// considered; a nil keep means all.
+func Compare(s Situation, keep func(name string) bool) Proof {
+	c := comparer{Situation: s, known: map[machine.Key]Known{}, sites: map[string]siteView{}}
+	for _, k := range s.Known {
+		c.known[k.Key] = k
+	}
+	for site, seen := range s.Seen {
+		v := siteView{byName: map[string]Seen{}, byIdentity: map[uuid.UUID]Seen{}}
+		for _, m := range seen {
+			v.byName[strings.ToLower(m.Name)] = m
+			v.byIdentity[m.Identity] = m
+		}
+		c.sites[site] = v
+	}
+	var p Proof
+	wanted := make(map[machine.Key]bool, len(s.Wanted))
+	for i := range s.Wanted {
+		m := &s.Wanted[i]
+		wanted[m.Key] = true
+		if keep == nil || keep(m.Name) {
+			p.Works = append(p.Works, c.work(m))
+		}
+	}
+	for _, k := range s.Known {
+		if !wanted[k.Key] && (keep == nil || keep(k.Name)) {
+			p.Works = append(p.Works, c.stray(k))
+		}
+	}
+	return p
+}
+
+type siteView struct {
+	byName     map[string]Seen
+	byIdentity map[uuid.UUID]Seen
+}
+
+type comparer struct {
+	Situation
+	known map[machine.Key]Known
+	sites map[string]siteView
+}
+
+func (c comparer) work(m *machine.Machine) Work {
+	known, isKnown := c.known[m.Key]
+	if !isKnown {
+		known = Known{Key: m.Key, Generation: 1, State: Making, Spec: m.Spec}
+	}
+	w := Work{Key: m.Key, Machine: m, Word: New, Generation: known.Generation}
+	w.Identity = machine.Identity(c.Ledger, m.Key, w.Generation)
+	site, asked := c.sites[m.Site]
+	named, nameThere := site.byName[strings.ToLower(m.Name)]
+	here, there := site.byIdentity[w.Identity]
+	there = there || !asked && isKnown
+
+	if nameThere && named.Identity != w.Identity {
+		switch {
+		case named.Ledger != c.Ledger:
+			return w.as(Taken, "the site has a machine of this name that this ledger did not make")
+		case named.Generation > w.Generation || known.State == Made:
+			return w.as(Taken, "the site has a clone of this machine that this ledger does not know; was the ledger restored from a copy?")
+		}
+		w.Replaces = named.Identity // an earlier clone that was already given up
+	}
+	if there && asked && here.Ledger != c.Ledger {
+		return w.as(Taken, "the site has a machine of this identity without this ledger's mark")
+	}
+	changes := differences(known.Spec, m.Spec)
+	switch {
+	case !isKnown:
+		return w
+	case known.State == Making:
+		w.Reasons = append(w.Reasons, Reason{Text: "begun by an earlier run and not finished"})
+		if known.Cloned && !there {
+			w = c.again(w, false)
+		}
+		if cloneAgain(changes) && there && (known.Started || changesClone(changes)) {
+			w = c.again(w, there)
+			if known.Started {
+				w.Word = Remake
+			}
+		}
+		w.Reasons = append(w.Reasons, changes.reasons()...)
+		return w
+	case !there:
+		w = c.again(w, false)
+		return w.as(New, "it is gone from the site")
+	case len(changes) == 0:
+		w.Word = Same
+		return w
+	case cloneAgain(changes):
+		w = c.again(w, true)
+		w.Word = Remake
+	default:
+		w.Word = Adjust
+	}
+	w.Reasons = changes.reasons()
+	return w
+}
+
+// again makes the work that of the next generation.
+func (c comparer) again(w Work, there bool) Work {
+	if there {
+		w.Replaces = w.Identity
+	}
+	w.Generation++
+	w.Identity = machine.Identity(c.Ledger, w.Key, w.Generation)
+	return w
+}
+
+func (w Work) as(word Word, why string) Work {
+	w.Word = word
+	w.Reasons = append(w.Reasons, Reason{Text: why})
+	return w
+}
+
+func (c comparer) stray(k Known) Work {
+	w := Work{Key: k.Key, Word: Stray, Generation: k.Generation, Identity: machine.Identity(c.Ledger, k.Key, k.Generation)}
+	w.Reasons = []Reason{{Text: "ours, and no longer in the sheet"}}
+	return w
+}
+
+func cloneAgain(cs changes) bool {
+	return slices.ContainsFunc(cs, func(c change) bool { return c.again })
+}
+
+func changesClone(cs changes) bool {
+	return slices.ContainsFunc(cs, func(c change) bool { return c.clone })
+}

@@ -1,0 +1,131 @@
+package proof
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"mintbatch/internal/core/machine"
+)
+
+// change is a value that differs. Some values are made with the clone itself,
+// others are read by the guest on its first boot only; both need another clone.
+type change struct {
+	Reason
+	again bool // cannot be had without cloning again once the guest has started
+	clone bool // cannot be had without cloning again at all
+}
+
+type changes []change
+
+func (cs changes) reasons() []Reason {
+	var all []Reason
+	for _, c := range cs {
+		all = append(all, c.Reason)
+	}
+	return all
+}
+
+// differences lists what two specs do not agree in, in the order of the columns.
+func differences(from, to machine.Spec) changes {
+	var cs changes
+	diff := func(field string, a, b any, again, clone bool) {
+		x, y := fmt.Sprint(a), fmt.Sprint(b)
+		if x != y {
+			cs = append(cs, change{Reason{Field: field, From: x, To: y}, again, clone})
+		}
+	}
+	inPlace := func(field string, a, b any) { diff(field, a, b, false, false) }
+	atBoot := func(field string, a, b any) { diff(field, a, b, true, false) }
+	atClone := func(field string, a, b any) { diff(field, a, b, true, true) }
+
+	atClone("template", from.Clone.Template, to.Clone.Template)
+	atClone("clone", from.Clone.Kind, to.Clone.Kind)
+	atClone("host", from.Clone.Host, to.Clone.Host)
+	atClone("store", from.Clone.Store, to.Clone.Store)
+	atClone("folder", from.Clone.Folder, to.Clone.Folder)
+	inPlace("cpus", number(from.Shape.CPUs), number(to.Shape.CPUs))
+	inPlace("memory", size(from.Shape.Memory), size(to.Shape.Memory))
+	shrinks := to.Shape.Disk < from.Shape.Disk
+	diff("disk", size(from.Shape.Disk), size(to.Shape.Disk), shrinks, shrinks)
+	for i := range max(len(from.Adapters), len(to.Adapters)) {
+		a, b := adapter(from.Adapters, i), adapter(to.Adapters, i)
+		n := ""
+		if i > 0 {
+			n = fmt.Sprintf(".%d", i+1)
+		}
+		atBoot("network"+n, a.Network, b.Network)
+		atBoot("mac"+n, a.MAC, b.MAC)
+		atBoot("address"+n, addresses(a), addresses(b))
+		atBoot("gateway"+n, list(a.Gateways), list(b.Gateways))
+		atBoot("dns"+n, list(a.DNS), list(b.DNS))
+		atBoot("search"+n, list(a.Search), list(b.Search))
+	}
+	atBoot("hostname", from.Guest.Hostname, to.Guest.Hostname)
+	atBoot("domain", from.Guest.Domain, to.Guest.Domain)
+	atBoot("login", from.Guest.Login, to.Guest.Login)
+	atBoot("password", from.Guest.Password, to.Guest.Password)
+	atBoot("keys", list(from.Guest.Keys), list(to.Guest.Keys))
+	atBoot("timezone", from.Guest.Timezone, to.Guest.Timezone)
+	atBoot("locale", from.Guest.Locale, to.Guest.Locale)
+	atBoot("packages", list(from.Guest.Packages), list(to.Guest.Packages))
+	atBoot("commands", list(from.Guest.Commands), list(to.Guest.Commands))
+	inPlace("owner", from.Mark.Owner, to.Mark.Owner)
+	inPlace("notes", from.Mark.Notes, to.Mark.Notes)
+	inPlace("until", from.Mark.Until, to.Mark.Until)
+	inPlace("labels", labels(from.Mark.Labels), labels(to.Mark.Labels))
+	inPlace("power", from.Power, to.Power)
+	inPlace("checkpoint", from.Checkpoint, to.Checkpoint)
+	inPlace("preset", from.Preset, to.Preset)
+	return cs
+}
+
+func adapter(all []machine.Adapter, i int) machine.Adapter {
+	if i < len(all) {
+		return all[i]
+	}
+	return machine.Adapter{}
+}
+
+func addresses(a machine.Adapter) string {
+	s := list(a.Addresses)
+	if a.DHCP {
+		s = strings.TrimSpace("dhcp " + s)
+	}
+	return s
+}
+
+func number(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+func size(s machine.Size) string {
+	if s == 0 {
+		return ""
+	}
+	return s.String()
+}
+
+// list joins so that two lists that differ also read differently.
+func list[T any](all []T) string {
+	words := make([]string, len(all))
+	for i, v := range all {
+		if words[i] = fmt.Sprint(v); strings.ContainsAny(words[i], `,"`) {
+			words[i] = strconv.Quote(words[i])
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+func labels(m map[string]string) string {
+	var words []string
+	for _, k := range slices.Sorted(maps.Keys(m)) {
+		words = append(words, k+"="+m[k])
+	}
+	return strings.Join(words, " ")
+}

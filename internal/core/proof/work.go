@@ -1,0 +1,78 @@
+// Package proof computes what a mint would do, without doing it.
+package proof
+
+import (
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+)
+
+// Word is the kind of work that a machine needs.
+type Word string
+
+// The words of work.
+const (
+	New    Word = "new"    // to be cloned
+	Adjust Word = "adjust" // differs in what can be changed in place
+	Remake Word = "remake" // differs in what only another clone can change
+	Same   Word = "same"   // as asked
+	Stray  Word = "stray"  // ours, no longer in the sheet
+	Taken  Word = "taken"  // the name is there and is not ours
+)
+
+// Words lists all kinds of work in the order in which they are told.
+var Words = []Word{New, Adjust, Remake, Same, Stray, Taken}
+
+// Work is what one machine needs.
+type Work struct {
+	machine.Key
+	Word    Word     `json:"work"`
+	Reasons []Reason `json:"reasons,omitempty"`
+	// Machine is what is wanted; nil for a stray.
+	Machine *machine.Machine `json:"machine,omitempty"`
+	// Generation and Identity are those that the machine has, or will get.
+	Generation int       `json:"generation,omitempty"`
+	Identity   uuid.UUID `json:"identity,omitzero"`
+	// Replaces is a clone of an earlier generation that has to go first: a
+	// half-made one, or the one that a remake gives up.
+	Replaces uuid.UUID `json:"replaces,omitzero"`
+}
+
+// Reason says why work is needed: a sentence, or a value that differs.
+type Reason struct {
+	Text  string `json:"text,omitempty"`
+	Field string `json:"field,omitempty"`
+	From  string `json:"from,omitempty"`
+	To    string `json:"to,omitempty"`
+}
+
+// String writes `memory 4GiB to 8GiB`, or the sentence.
+func (r Reason) String() string {
+	if r.Field == "" {
+		return r.Text
+	}
+	return r.Field + " " + blank(r.From) + " to " + blank(r.To)
+}
+
+func blank(s string) string {
+	if s == "" {
+		return "(none)"
+	}
+	return s
+}
+
+// Proof is the work of a whole batch, in the order of the sheet; strays come last.
+type Proof struct {
+	Works []Work
+}
+
+// Count tells how many machines have work of a kind.
+func (p Proof) Count(w Word) int {
+	n := 0
+	for _, work := range p.Works {
+		if work.Word == w {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,95 @@
+// Package setup is the setup file: where machines are made, from what, on
+// which networks and with which presets.
+package setup
+
+import (
+	"net/netip"
+	"time"
+
+	"mintbatch/internal/core/finding"
+)
+
+// Setup is a setup file that was read without errors. Each field's `key` is
+// its name in the file; `doc` explains it.
+type Setup struct {
+	Version   int                 `key:"mintbatch" doc:"version of the file's form: 1"`
+	Sheet     string              `key:"sheet" doc:"the inventory sheet, relative to this file"`
+	Ledger    string              `key:"ledger" doc:"the ledger's file, relative to this file"`
+	Defaults  Values              `key:"defaults" doc:"columns that a row, its preset and its template leave empty"`
+	Sites     map[string]Site     `key:"sites" doc:"where machines are made"`
+	Templates map[string]Template `key:"templates" doc:"what machines are cloned from"`
+	Networks  map[string]Network  `key:"networks" doc:"what machines are connected to"`
+	Presets   map[string]Preset   `key:"presets" doc:"named bundles of column defaults and first-boot contents"`
+	Firstboot map[string]Fragment `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
+	Secrets   Secrets             `key:"secrets" doc:"who can read what is sealed"`
+	Limits    Limits              `key:"limits" doc:"how much goes on side by side, and for how long"`
+
+	positions map[string]finding.Position
+}
+
+// Values are column defaults: the text that would stand in a cell, by column.
+type Values map[string]string
+
+// Site is one place where machines are made.
+type Site struct {
+	Kind        string    `key:"kind" doc:"gateway"`
+	URL         string    `key:"url" doc:"address of the site's manager"`
+	Fingerprint string    `key:"fingerprint" doc:"SHA-256 of the certificate to trust, for one that no authority signed"`
+	Token       Reference `key:"token" doc:"the bearer token, best as file:PATH or env:NAME"`
+	Machines    int       `key:"machines" doc:"how many machines are worked on side by side (default 8)"`
+}
+
+// Template is what machines are cloned from.
+type Template struct {
+	Source string `key:"source" doc:"the template's name at the site, if it is another"`
+	Guest  string `key:"guest" doc:"linux"`
+	Values Values `key:"*"`
+}
+
+// Network is what machines are connected to.
+type Network struct {
+	Source  string          `key:"source" doc:"the network's name at the site, if it is another"`
+	Subnet  []netip.Prefix  `key:"subnet" doc:"the network's subnets, at most one a family"`
+	Gateway []netip.Addr    `key:"gateway" doc:"the way out, at most one a family"`
+	DNS     []netip.Addr    `key:"dns" doc:"DNS servers"`
+	Search  []string        `key:"search" doc:"DNS search domains"`
+	Pools   map[string]Pool `key:"pools" doc:"addresses that the tool may hand out"`
+}
+
+// Pool is a part of a network's addresses.
+type Pool struct {
+	Ranges []string `key:"ranges" doc:"such as 198.51.100.100-198.51.100.180"`
+	Skip   []string `key:"skip" doc:"addresses and ranges to leave out"`
+}
+
+// Preset is a named bundle of column defaults and first-boot contents.
+type Preset struct {
+	Fragment
+	Values Values `key:"*"`
+}
+
+// Fragment is what a guest does on its first boot.
+type Fragment struct {
+	Packages []string `key:"packages" doc:"packages to install"`
+	Commands []string `key:"commands" doc:"shell commands to run at the end of the first boot"`
+}
+
+// Secrets says to whom generated secrets are sealed.
+type Secrets struct {
+	Recipients []string `key:"recipients" doc:"age recipients (age1...)"`
+	Identity   string   `key:"identity" doc:"the file of the identity that opens sealed values, relative to this file"`
+}
+
+// Limits bounds a run.
+type Limits struct {
+	Task    time.Duration `key:"task" doc:"longest time that one act at a site may take (default 30m)"`
+	Confirm time.Duration `key:"confirm" doc:"longest time that a machine may take to report after its start (default 10m)"`
+}
+
+// Reference is a value that stands in the file or comes from elsewhere:
+// `env:NAME`, `file:PATH`. It is resolved only when it is needed.
+type Reference string
+
+// Where tells at which position the setup gives a value, such as
+// Where("presets", "sonar-node", "memory").
+func (s *Setup) Where(path ...string) finding.Position { return s.positions[pathID(path)] }
