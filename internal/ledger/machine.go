@@ -1,0 +1,151 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+)
+
+// Machine is what the ledger holds of a machine.
+type Machine struct {
+	proof.Known
+	Host    string // where the site put it
+	Store   string
+	HostKey string // the public one
+	Run     string // the last one that changed it
+	Changed time.Time
+}
+
+// Machines returns all machines, by site and name.
+func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
+	var all []Machine
+	err := l.read(ctx, `SELECT m.site, m.name, m.generation, m.state, m.spec, m.host, m.store, m.host_key, m.run, m.changed,
+			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
+			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start')
+		FROM machines m ORDER BY m.site, m.name`, func(row *sql.Rows) error {
+		var m Machine
+		var spec, changed string
+		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &m.Cloned, &m.Started); err != nil {
+			return err
+		}
+		m.Changed = parseTime(changed)
+		all = append(all, m)
+		return json.Unmarshal([]byte(spec), &all[len(all)-1].Spec)
+	})
+	return all, err
+}
+
+// HostKey returns the public host key that a machine was given; empty if none.
+func (l *Ledger) HostKey(ctx context.Context, key machine.Key) (string, error) {
+	hostKey := ""
+	err := l.read(ctx, `SELECT host_key FROM machines WHERE site = ? AND name = ?`, func(row *sql.Rows) error {
+		return row.Scan(&hostKey)
+	}, key.Site, key.Name)
+	return hostKey, err
+}
+
+// read runs a query and hands each row to take.
+func (l *Ledger) read(ctx context.Context, query string, take func(*sql.Rows) error, args ...any) error {
+	err := func() error {
+		rows, err := l.db.QueryContext(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			if err := take(rows); err != nil {
+				return err
+			}
+		}
+		return rows.Err()
+	}()
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", ErrLedger, l.path, err)
+	}
+	return nil
+}
+
+// Begin writes that a machine of this generation is being made to a spec, and
+// what is reserved for it. It is the first thing that happens to a machine.
+func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, generation int, reserved []Reservation) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		if err := reserve(tx, m.Key, reserved); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, run, changed) VALUES (?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (site, name) DO UPDATE SET generation = excluded.generation, state = excluded.state,
+				spec = excluded.spec, run = excluded.run, changed = excluded.changed`,
+			m.Site, m.Name, generation, proof.Making, encode(m.Spec), run, now())
+		return err
+	})
+}
+
+// Finish writes that a machine is as its spec says.
+func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		_, err := tx.Exec(`UPDATE machines SET state = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`,
+			proof.Made, encode(m.Spec), run, now(), m.Site, m.Name)
+		return err
+	})
+}
+
+// Placed writes where a site put a machine.
+func (l *Ledger) Placed(ctx context.Context, key machine.Key, host, store string) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		_, err := tx.Exec(`UPDATE machines SET host = ?, store = ? WHERE site = ? AND name = ?`, host, store, key.Site, key.Name)
+		return err
+	})
+}
+
+// ErrNoSecret means that the ledger has no such sealed value.
+var ErrNoSecret = errors.New("the ledger has no such sealed value")
+
+// Seal keeps a machine's sealed values, by name, and its public host key, in
+// place of those of an earlier generation.
+func (l *Ledger) Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.Exec(`DELETE FROM secrets WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
+			return err
+		}
+		for name, value := range sealed {
+			if _, err := tx.Exec(`INSERT INTO secrets (site, machine, name, sealed) VALUES (?, ?, ?, ?)`, key.Site, key.Name, name, value); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(`UPDATE machines SET host_key = ? WHERE site = ? AND name = ?`, hostKey, key.Site, key.Name)
+		return err
+	})
+}
+
+// Secret returns a machine's sealed value.
+func (l *Ledger) Secret(ctx context.Context, key machine.Key, name string) (string, error) {
+	sealed := ""
+	err := l.read(ctx, `SELECT sealed FROM secrets WHERE site = ? AND machine = ? AND name = ?`, func(row *sql.Rows) error {
+		return row.Scan(&sealed)
+	}, key.Site, key.Name, name)
+	if err == nil && sealed == "" {
+		err = fmt.Errorf("%w: %s of %s", ErrNoSecret, name, key.Name)
+	}
+	return sealed, err
+}
+
+func encode(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil { // only values of our own types, which marshal
+		panic(err)
+	}
+	return string(b)
+}
+
+func now() string { return time.Now().UTC().Format(time.RFC3339Nano) }
+
+func parseTime(s string) time.Time {
+	t, _ := time.Parse(time.RFC3339Nano, s)
+	return t
+}

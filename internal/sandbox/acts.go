@@ -1,0 +1,361 @@
+package sandbox
+
+import (
+	"math"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/site"
+)
+
+var settled = site.Task{State: site.Done}
+
+func (r *record) machine() site.Machine {
+	m := site.Machine{ID: r.ID, Name: r.Name, Host: r.Host, Store: r.Store, Power: r.Power, Shape: r.Shape}
+	if r.Mark.Key != "" {
+		m.Mark = &r.Mark
+	}
+	return m
+}
+
+func (r *record) reports() bool { return r.Report != nil && time.Now().After(r.Booted) }
+
+func (r *record) addCheckpoint(name string) {
+	if !slices.Contains(r.Checkpoints, name) {
+		r.Checkpoints = append(r.Checkpoints, name)
+	}
+}
+
+func (s *Sandbox) clone(c *call) (any, error) {
+	id, err := c.id()
+	if err != nil {
+		return nil, err
+	}
+	var order site.CloneOrder
+	if err := c.read(&order); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r := s.machines[id]; r != nil {
+		if name, coming := s.coming[id]; coming {
+			return s.tasks[name].Task, nil
+		}
+		return settled, nil
+	}
+	for _, other := range s.machines {
+		if other.Site == c.site && strings.EqualFold(other.Name, order.Name) {
+			return nil, refuse(http.StatusConflict, "there is another machine named %s", order.Name)
+		}
+	}
+	t, known := c.plan.template(order.Template)
+	if !known {
+		return nil, refuse(http.StatusConflict, "no template %q", order.Template)
+	}
+	if order.Folder != "" && !slices.Contains(c.plan.Folders, order.Folder) {
+		return nil, refuse(http.StatusConflict, "no folder %q", order.Folder)
+	}
+	r := &record{Site: c.site, ID: id, Name: order.Name, Template: t.Name, Kind: order.Kind, Folder: order.Folder, Mark: order.Mark,
+		Shape: machine.Shape{CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk}, Power: machine.Off}
+	if err := s.place(c, r, order, t); err != nil {
+		return nil, err
+	}
+	s.machines[id] = r
+	task := s.later(s.cloneTime(c, r, t), func(done bool) error {
+		delete(s.coming, id)
+		if !done {
+			delete(s.machines, id)
+			return nil
+		}
+		return s.disk.keep(r)
+	})
+	s.coming[id] = task.ID
+	return task, nil
+}
+
+// place chooses host and store where the order leaves it open: the ones with
+// the most room.
+func (s *Sandbox) place(c *call, r *record, o site.CloneOrder, t TemplatePlan) error {
+	view := s.capacity(c)
+	needs := r.size(t)
+	var best *site.Store
+	for i, store := range view.Stores {
+		if o.Store != "" && store.Name != o.Store || o.Host != "" && !reaches(view.Hosts, o.Host, store.Name) {
+			continue
+		}
+		if best == nil || store.Free > best.Free {
+			best = &view.Stores[i]
+		}
+	}
+	if best == nil {
+		return refuse(http.StatusConflict, "no store %q that host %q reaches", o.Store, o.Host)
+	}
+	if best.Free < needs || s.options.Faults.strike("full") {
+		return refuse(http.StatusConflict, "store %q is full (needs %s, has %s)", best.Name, needs, best.Free)
+	}
+	var host *site.Host
+	for i, h := range view.Hosts {
+		if (o.Host == "" || h.Name == o.Host) && slices.Contains(h.Stores, best.Name) && (host == nil || h.FreeMemory > host.FreeMemory) {
+			host = &view.Hosts[i]
+		}
+	}
+	if host == nil {
+		return refuse(http.StatusConflict, "no host %q that reaches store %q", o.Host, best.Name)
+	}
+	r.Store, r.Host = best.Name, host.Name
+	return nil
+}
+
+func reaches(hosts []site.Host, host, store string) bool {
+	return slices.ContainsFunc(hosts, func(h site.Host) bool { return h.Name == host && slices.Contains(h.Stores, store) })
+}
+
+func (r *record) size(t TemplatePlan) machine.Size {
+	if r.Kind == machine.Linked {
+		return linkedCloneSize
+	}
+	return t.Used
+}
+
+func (s *Sandbox) cloneTime(c *call, r *record, t TemplatePlan) time.Duration {
+	if r.Kind == machine.Linked {
+		return linkedCloneTime
+	}
+	for _, store := range c.plan.Stores {
+		if store.Name == r.Store && store.Speed > 0 {
+			return time.Duration(float64(t.Used) / float64(store.Speed) * float64(time.Second))
+		}
+	}
+	return linkedCloneTime
+}
+
+func (p SitePlan) template(name string) (TemplatePlan, bool) {
+	for _, t := range p.Templates {
+		if t.Name == name {
+			return t, true
+		}
+	}
+	return TemplatePlan{}, false
+}
+
+func (s *Sandbox) remove(c *call) (any, error) {
+	id, err := c.id()
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, err := s.find(c, id)
+	if err != nil {
+		return nil, err
+	}
+	if _, coming := s.coming[id]; coming {
+		return nil, refuse(http.StatusConflict, "the machine is still being cloned")
+	}
+	delete(s.machines, id)
+	return settled, s.disk.forget(r)
+}
+
+func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (site.Task, error) {
+	next := r.Shape
+	if shape.CPUs > 0 {
+		next.CPUs = shape.CPUs
+	}
+	if shape.Memory > 0 {
+		next.Memory = shape.Memory
+	}
+	if shape.Disk > 0 {
+		next.Disk = shape.Disk
+	}
+	if next.Disk < r.Shape.Disk {
+		return site.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
+	}
+	if r.Power == machine.On && next != r.Shape {
+		r.Booted = time.Now().Add(s.span(bootTime)) // it was started again
+	}
+	r.Shape = next
+	return s.later(smallTaskTime, nil), nil
+}
+
+func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (site.Task, error) {
+	for i, a := range adapters {
+		network, ok := c.plan.network(a.Network)
+		if !ok {
+			return site.Task{}, refuse(http.StatusConflict, "no network %q", a.Network)
+		}
+		for _, other := range s.machines {
+			if other.Site == c.site && other.ID != r.ID && slices.ContainsFunc(other.Adapters, func(b adapter) bool { return b.MAC == a.MAC }) {
+				return site.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
+			}
+		}
+		adapters[i].Lease = s.lease(c, r, network, adapters[:i])
+	}
+	r.Adapters = adapters
+	return settled, nil
+}
+
+func (p SitePlan) network(name string) (NetworkPlan, bool) {
+	for _, n := range p.Networks {
+		if n.Name == name {
+			return n, true
+		}
+	}
+	return NetworkPlan{}, false
+}
+
+// lease is what the network's DHCP server would give an adapter: the one it
+// has, else the first that is free.
+func (s *Sandbox) lease(c *call, r *record, n NetworkPlan, before []adapter) netip.Prefix {
+	if !n.Leases.IsValid() {
+		return netip.Prefix{}
+	}
+	if i := len(before); i < len(r.Adapters) && r.Adapters[i].Network == n.Name {
+		return r.Adapters[i].Lease
+	}
+	taken := map[netip.Addr]bool{}
+	for _, a := range before {
+		taken[a.Lease.Addr()] = true
+	}
+	for _, other := range s.machines {
+		for _, a := range other.Adapters {
+			if other.Site == c.site && a.Network == n.Name {
+				taken[a.Lease.Addr()] = true
+			}
+		}
+	}
+	for a := n.Leases.Addr(); n.Leases.Contains(a); a = a.Next() {
+		if !taken[a] {
+			return netip.PrefixFrom(a, 24)
+		}
+	}
+	return netip.Prefix{}
+}
+
+func (s *Sandbox) record(_ *call, r *record, mark site.Mark) (site.Task, error) {
+	r.Mark = mark
+	return settled, nil
+}
+
+func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) (site.Task, error) {
+	if want.Power == r.Power {
+		return settled, nil
+	}
+	if want.Power == machine.On {
+		for _, h := range s.capacity(c).Hosts {
+			if h.Name == r.Host && h.FreeMemory < r.Shape.Memory {
+				return site.Task{}, refuse(http.StatusConflict, "host %q has not enough memory (needs %s, has %s)", h.Name, r.Shape.Memory, h.FreeMemory)
+			}
+		}
+		t, _ := c.plan.template(r.Template)
+		report, instance := boot(t, r.Adapters, s.disk.readSeed(r.ID))
+		if r.Report == nil || instance != r.Instance { // else it has done its first boot before
+			r.Report, r.Instance = &report, instance
+		}
+		r.Booted = time.Now().Add(s.span(bootTime))
+	}
+	r.Power = want.Power
+	return s.later(smallTaskTime, nil), nil
+}
+
+// capacity tells how full hosts and stores are.
+func (s *Sandbox) capacity(c *call) site.Survey {
+	used, memory := map[string]machine.Size{}, map[string]machine.Size{}
+	for _, r := range s.machines {
+		if r.Site != c.site {
+			continue
+		}
+		t, _ := c.plan.template(r.Template)
+		used[r.Store] += r.size(t)
+		if r.Power == machine.On {
+			memory[r.Host] += r.Shape.Memory
+		}
+	}
+	var v site.Survey
+	for _, h := range c.plan.Hosts {
+		v.Hosts = append(v.Hosts, site.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: h.Memory - memory[h.Name], Stores: h.Stores})
+	}
+	for _, st := range c.plan.Stores {
+		v.Stores = append(v.Stores, site.Store{Name: st.Name, Capacity: st.Capacity, Free: st.Capacity - used[st.Name]})
+	}
+	return v
+}
+
+func (s *Sandbox) survey(c *call) (any, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	v := s.capacity(c)
+	v.Folders, v.Machines = c.plan.Folders, []site.Machine{}
+	for _, n := range c.plan.Networks {
+		v.Networks = append(v.Networks, n.Name)
+	}
+	for _, t := range c.plan.Templates {
+		v.Templates = append(v.Templates, site.Template{Name: t.Name, CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used})
+	}
+	for _, r := range s.machines {
+		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming {
+			v.Machines = append(v.Machines, r.machine())
+		}
+	}
+	slices.SortFunc(v.Machines, func(a, b site.Machine) int { return strings.Compare(a.Name, b.Name) })
+	return v, nil
+}
+
+// task is a task with the times between which it runs.
+type task struct {
+	site.Task
+	from, to time.Time
+}
+
+func (s *Sandbox) span(d time.Duration) time.Duration {
+	return time.Duration(float64(d) / s.options.Speed)
+}
+
+// later makes a task that takes a while; end is called with the lock held and
+// told whether the task was done or failed.
+func (s *Sandbox) later(d time.Duration, end func(done bool) error) site.Task {
+	if end == nil {
+		end = func(bool) error { return nil }
+	}
+	if s.options.Faults.strike("slow") {
+		d *= 10
+	}
+	d = s.span(d)
+	fails := s.options.Faults.strike("fail")
+	if fails {
+		d /= 2
+	}
+	t := &task{Task: site.Task{ID: uuid.NewString(), State: site.Running}, from: time.Now(), to: time.Now().Add(d)}
+	s.tasks[t.ID] = t
+	time.AfterFunc(d, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		err := end(!fails)
+		switch t.State = site.Done; {
+		case fails:
+			t.State, t.Error = site.Failed, "failed half-way, as ordered with --fault"
+		case err != nil:
+			t.State, t.Error = site.Failed, err.Error()
+		}
+	})
+	return t.Task
+}
+
+func (s *Sandbox) task(c *call) (any, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	t := s.tasks[c.PathValue("task")]
+	if t == nil {
+		return nil, refuse(http.StatusNotFound, "no task %q", c.PathValue("task"))
+	}
+	now := t.Task
+	if !now.Settled() {
+		now.Share = math.Min(1, time.Since(t.from).Seconds()/max(t.to.Sub(t.from).Seconds(), 0.001))
+	}
+	return now, nil
+}

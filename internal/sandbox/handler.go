@@ -1,0 +1,185 @@
+package sandbox
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/site"
+)
+
+// refusal is an answer that is not a success (RFC 9457).
+type refusal struct {
+	status int
+	detail string
+}
+
+func (r *refusal) Error() string { return r.detail }
+
+func refuse(status int, format string, args ...any) error {
+	return &refusal{status, fmt.Sprintf(format, args...)}
+}
+
+// maxBody is the largest request; a seed is far smaller.
+const maxBody = 512 << 20
+
+// call is one request on its way.
+type call struct {
+	*http.Request
+	site string
+	plan SitePlan
+}
+
+func (c *call) id() (uuid.UUID, error) {
+	id, err := uuid.Parse(c.PathValue("id"))
+	if err != nil {
+		return id, refuse(http.StatusBadRequest, "%q is not a UUID", c.PathValue("id"))
+	}
+	return id, nil
+}
+
+func (c *call) read(into any) error {
+	if err := json.NewDecoder(c.Body).Decode(into); err != nil {
+		return refuse(http.StatusBadRequest, "the body is not what the API asks for: %s", err)
+	}
+	return nil
+}
+
+func (s *Sandbox) handler() http.Handler {
+	mux := http.NewServeMux()
+	route := func(pattern string, answer func(*call) (any, error)) {
+		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) { s.answer(w, r, answer) })
+	}
+	route("GET /{site}/v1/survey", s.survey)
+	route("GET /{site}/v1/tasks/{task}", s.task)
+	route("GET /{site}/v1/machines/{id}", s.machine)
+	route("PUT /{site}/v1/machines/{id}", s.clone)
+	route("DELETE /{site}/v1/machines/{id}", s.remove)
+	route("PUT /{site}/v1/machines/{id}/shape", changing(s, (*Sandbox).shape))
+	route("PUT /{site}/v1/machines/{id}/adapters", changing(s, (*Sandbox).wire))
+	route("PUT /{site}/v1/machines/{id}/mark", changing(s, (*Sandbox).record))
+	route("PUT /{site}/v1/machines/{id}/power", changing(s, (*Sandbox).power))
+	route("PUT /{site}/v1/machines/{id}/seed", s.seed)
+	route("PUT /{site}/v1/machines/{id}/checkpoints/{name}", s.checkpoint)
+	return mux
+}
+
+// answer admits the caller, lets ordered faults happen and writes the reply.
+func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*call) (any, error)) {
+	c := &call{Request: r, site: r.PathValue("site")}
+	c.Body = http.MaxBytesReader(w, r.Body, maxBody)
+	plan, known := s.options.Plan.Sites[c.site]
+	c.plan = plan
+	act := r.Method != http.MethodGet
+	var body any
+	var err error
+	switch {
+	case !s.admitted(r):
+		err = refuse(http.StatusUnauthorized, "the bearer token is missing or not the one in the sandbox's folder")
+	case !known:
+		err = refuse(http.StatusNotFound, "no site %q here", c.site)
+	case act && s.options.Faults.strike("refuse"):
+		err = refuse(http.StatusConflict, "refused, as ordered with --fault")
+	default:
+		body, err = answer(c)
+	}
+	if act && err == nil && s.options.Faults.strike("lose") {
+		panic(http.ErrAbortHandler) // the act is done, the caller never hears of it
+	}
+	write(w, body, err)
+}
+
+func write(w http.ResponseWriter, body any, err error) {
+	status, kind := http.StatusOK, "application/json"
+	if err != nil {
+		r, ok := err.(*refusal)
+		if !ok {
+			r = &refusal{http.StatusInternalServerError, err.Error()}
+		}
+		status, kind = r.status, "application/problem+json"
+		body = map[string]any{"title": http.StatusText(r.status), "status": r.status, "detail": r.detail}
+	} else if t, ok := body.(site.Task); ok && !t.Settled() {
+		status = http.StatusAccepted
+	}
+	w.Header().Set("Content-Type", kind)
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+// changing answers a call whose body is a T and whose act changes a machine
+// that is there.
+func changing[T any](s *Sandbox, act func(*Sandbox, *call, *record, T) (site.Task, error)) func(*call) (any, error) {
+	return func(c *call) (any, error) {
+		var body T
+		if err := c.read(&body); err != nil {
+			return nil, err
+		}
+		return s.change(c, func(r *record) (site.Task, error) { return act(s, c, r, body) })
+	}
+}
+
+// change finds the machine, lets the act change it and keeps what became of it.
+func (s *Sandbox) change(c *call, act func(*record) (site.Task, error)) (any, error) {
+	id, err := c.id()
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, err := s.find(c, id)
+	if err != nil {
+		return nil, err
+	}
+	t, err := act(r)
+	if err != nil {
+		return nil, err
+	}
+	return t, s.disk.keep(r)
+}
+
+func (s *Sandbox) find(c *call, id uuid.UUID) (*record, error) {
+	r := s.machines[id]
+	if r == nil || r.Site != c.site {
+		return nil, refuse(http.StatusNotFound, "no machine %s", id)
+	}
+	return r, nil
+}
+
+func (s *Sandbox) seed(c *call) (any, error) {
+	image, err := io.ReadAll(c.Body)
+	if err != nil {
+		return nil, refuse(http.StatusBadRequest, "the seed did not arrive whole: %s", err)
+	}
+	return s.change(c, func(r *record) (site.Task, error) {
+		return settled, s.disk.writeSeed(r.ID, image)
+	})
+}
+
+func (s *Sandbox) checkpoint(c *call) (any, error) {
+	return s.change(c, func(r *record) (site.Task, error) {
+		r.addCheckpoint(c.PathValue("name"))
+		return s.later(smallTaskTime, nil), nil
+	})
+}
+
+func (s *Sandbox) machine(c *call) (any, error) {
+	id, err := c.id()
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r, err := s.find(c, id)
+	if err != nil {
+		return nil, err
+	}
+	m := r.machine()
+	if r.Power == machine.On && r.reports() {
+		m.Report = r.Report
+	}
+	return m, nil
+}

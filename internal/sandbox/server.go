@@ -1,0 +1,187 @@
+package sandbox
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"crypto/tls"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"iter"
+	"maps"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/site/gateway"
+)
+
+// Options say how a sandbox runs.
+type Options struct {
+	// Dir keeps the state: plan, certificate, token, machines and seeds.
+	Dir string
+	// Listen is a loopback address with port; empty means the one used before
+	// in the same folder, or any free port.
+	Listen string
+	// Plan is used when the folder has none yet.
+	Plan Plan
+	// Speed divides all times; 0 means 1.
+	Speed  float64
+	Faults *Faults
+}
+
+// Sandbox is a running stand-in manager.
+type Sandbox struct {
+	URL         string // without the site's name
+	Fingerprint string
+	Token       string
+
+	options  Options
+	listener net.Listener
+	server   *http.Server
+	pair     tls.Certificate
+	disk     *disk
+
+	mu       sync.Mutex
+	machines map[uuid.UUID]*record
+	coming   map[uuid.UUID]string // clones not finished yet, with their tasks
+	tasks    map[string]*task
+}
+
+// Open reads a sandbox's folder, or lays it out, and starts to listen. Serve
+// then answers.
+func Open(o Options) (*Sandbox, error) {
+	if o.Speed == 0 {
+		o.Speed = 1
+	}
+	if o.Faults == nil {
+		o.Faults = &Faults{}
+	}
+	s := &Sandbox{options: o, machines: map[uuid.UUID]*record{}, coming: map[uuid.UUID]string{}, tasks: map[string]*task{}}
+	if err := s.open(); err != nil {
+		return nil, fmt.Errorf("sandbox in %s: %w", o.Dir, err)
+	}
+	return s, nil
+}
+
+func (s *Sandbox) open() error {
+	if err := os.MkdirAll(s.options.Dir, 0o700); err != nil {
+		return err
+	}
+	var records []*record
+	err := errors.Join(s.readPlan(), s.readToken(), s.readPair())
+	if err != nil {
+		return err
+	}
+	if err := s.listen(); err != nil {
+		return err
+	}
+	if s.disk, records, err = openDisk(s.options.Dir); err != nil {
+		return err
+	}
+	for _, r := range records {
+		s.machines[r.ID] = r
+	}
+	return nil
+}
+
+func (s *Sandbox) path(name string) string { return filepath.Join(s.options.Dir, name) }
+
+func (s *Sandbox) readPlan() error {
+	content, err := os.ReadFile(s.path("plan.json"))
+	if errors.Is(err, fs.ErrNotExist) {
+		content, _ = json.MarshalIndent(s.options.Plan, "", "  ")
+		return os.WriteFile(s.path("plan.json"), append(content, '\n'), 0o600)
+	}
+	if err != nil {
+		return err
+	}
+	s.options.Plan = Plan{}
+	if err := json.Unmarshal(content, &s.options.Plan); err != nil {
+		return fmt.Errorf("plan.json: %w", err)
+	}
+	return nil
+}
+
+func (s *Sandbox) readToken() error {
+	content, err := os.ReadFile(s.path("token"))
+	if errors.Is(err, fs.ErrNotExist) {
+		b := make([]byte, 24)
+		_, _ = rand.Read(b)
+		content = []byte(hex.EncodeToString(b) + "\n")
+		err = os.WriteFile(s.path("token"), content, 0o600)
+	}
+	s.Token = strings.TrimSpace(string(content))
+	return err
+}
+
+func (s *Sandbox) readPair() error {
+	pair, err := tls.LoadX509KeyPair(s.path("certificate.pem"), s.path("key.pem"))
+	if errors.Is(err, fs.ErrNotExist) {
+		pair, err = newPair(s.path("certificate.pem"), s.path("key.pem"))
+	}
+	if err != nil {
+		return err
+	}
+	s.pair = pair
+	s.Fingerprint = gateway.Fingerprint(pair.Certificate[0])
+	return nil
+}
+
+// listen takes the address of the last time again, so that setups stay true.
+func (s *Sandbox) listen() error {
+	address := s.options.Listen
+	if last, err := os.ReadFile(s.path("listen")); address == "" && err == nil {
+		address = strings.TrimSpace(string(last))
+	}
+	if address == "" {
+		address = "127.0.0.1:0"
+	}
+	host, _, err := net.SplitHostPort(address)
+	if ip := net.ParseIP(host); err != nil || host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("it listens on loopback only, such as 127.0.0.1:7443; %q is not", address)
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("%w; does another sandbox run there?", err)
+	}
+	s.listener = l
+	s.URL = "https://" + l.Addr().String()
+	return os.WriteFile(s.path("listen"), []byte(l.Addr().String()+"\n"), 0o600)
+}
+
+// Serve answers until the context ends.
+func (s *Sandbox) Serve(ctx context.Context) error {
+	s.server = &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second,
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{s.pair}, MinVersion: tls.VersionTLS12}}
+	stop := context.AfterFunc(ctx, func() { _ = s.server.Close() })
+	defer stop()
+	err := s.server.ServeTLS(s.listener, "", "")
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+// Close stops a sandbox that was opened, whether it serves or not.
+func (s *Sandbox) Close() error { return s.listener.Close() }
+
+func (s *Sandbox) admitted(r *http.Request) bool {
+	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	return subtle.ConstantTimeCompare([]byte(token), []byte(s.Token)) == 1
+}
+
+// Sites walks the names of the sandbox's sites, in order.
+func (s *Sandbox) Sites() iter.Seq[string] {
+	return slices.Values(slices.Sorted(maps.Keys(s.options.Plan.Sites)))
+}
