@@ -1,0 +1,189 @@
+// Package cli is the command line: one file per command, which turns flags
+// into a call of a use case and its result into a terminal view or JSON.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/mint"
+	"mintbatch/internal/run"
+	"mintbatch/internal/site"
+)
+
+// Version is set when a release is built.
+var Version = "0.1-dev"
+
+// The exit statuses.
+const (
+	exitDone        = 0
+	exitIncomplete  = 1   // some machines are not as asked
+	exitRefused     = 2   // the input or command line was refused
+	exitUnreachable = 3   // a site, the ledger or another service
+	exitInterrupted = 130 // and safe to run again
+)
+
+// App is the program with what it reads from and writes to.
+type App struct {
+	Stdin          io.Reader
+	Stdout, Stderr io.Writer
+	// Boundary is called at every boundary of every step; see run.Boundary.
+	Boundary func(run.Boundary)
+
+	stop context.Context // ends when the run is told to stop
+}
+
+// Main runs the program and returns its exit status.
+func Main(args []string) int {
+	app := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
+	return app.Main(args)
+}
+
+// Main runs the program with the arguments, of which the first is its name.
+func (a *App) Main(args []string) int {
+	ctx, leave := context.WithCancel(context.Background())
+	defer leave()
+	stop, end := context.WithCancel(ctx)
+	defer end()
+	a.stop = stop
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		<-signals
+		end()
+		<-signals
+		leave()
+	}()
+	err := a.command().Run(ctx, args)
+	return a.exit(err, stop.Err() != nil)
+}
+
+// exit tells the error and gives the status that goes with it.
+func (a *App) exit(err error, interrupted bool) int {
+	status := exitRefused
+	var refused *mint.Refused
+	var incomplete *mint.Incomplete
+	var done *told
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &done):
+		return done.status
+	case errors.As(err, &incomplete):
+		status = exitIncomplete
+		if incomplete.Stopped {
+			status = exitInterrupted
+		}
+	case interrupted && (errors.Is(err, context.Canceled) || errors.Is(err, run.ErrStopped)):
+		status, err = exitInterrupted, errors.New("stopped; it is safe to run the same command again")
+	case errors.As(err, &refused):
+		a.findings(a.Stderr, refused.Findings)
+	case errors.Is(err, site.ErrUnreachable), errors.Is(err, ledger.ErrLedger):
+		status = exitUnreachable
+	}
+	fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(err.Error()))
+	return status
+}
+
+// misuse is a command line that was refused.
+type misuse struct{ error }
+
+func (a *App) command() *cli.Command {
+	root := &cli.Command{
+		Name:      "mintbatch",
+		Usage:     "make virtual machines from templates, each with its own customization, from an inventory sheet",
+		Version:   Version,
+		Writer:    a.Stdout,
+		ErrWriter: a.Stderr,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "setup", Value: "mintbatch.yaml", Usage: "the setup `FILE`", Sources: cli.EnvVars("MINTBATCH_SETUP")},
+			&cli.StringFlag{Name: "sheet", Usage: "the sheet `FILE`; - is standard input (default: the one that the setup names)"},
+			&cli.BoolFlag{Name: "json", Usage: "print one JSON document"},
+			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but what went wrong"},
+			&cli.BoolFlag{Name: "verbose", Usage: "tell each call to a site"},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colour (also with NO_COLOR set)"},
+		},
+		Commands: []*cli.Command{
+			a.demoCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
+			a.showCommand(), a.secretCommand(), a.sandboxCommand(),
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return unknownCommand(c)
+			}
+			return cli.ShowAppHelp(c)
+		},
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+	}
+	refuseMisuse(root)
+	return root
+}
+
+// refuseMisuse answers a misspelt option of any command with the nearest one.
+func refuseMisuse(c *cli.Command) {
+	c.HideHelpCommand = true
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
+		name, unknown := strings.CutPrefix(err.Error(), "flag provided but not defined: ")
+		if !unknown {
+			return misuse{err}
+		}
+		var known []string
+		for _, command := range c.Lineage() {
+			for _, f := range command.Flags {
+				known = append(known, f.Names()...)
+			}
+		}
+		name = strings.TrimLeft(name, "-")
+		return misuse{fmt.Errorf("unknown option --%s (%s)", name, finding.DidYouMean(name, known))}
+	}
+	for _, sub := range c.Commands {
+		refuseMisuse(sub)
+	}
+}
+
+// group is the action of a command that only groups others.
+func group(_ context.Context, c *cli.Command) error {
+	if c.Args().Present() {
+		return unknownCommand(c)
+	}
+	return cli.ShowSubcommandHelp(c)
+}
+
+func unknownCommand(c *cli.Command) error {
+	var known []string
+	for _, sub := range c.Commands {
+		known = append(known, sub.Name)
+	}
+	word := c.Args().First()
+	return misuse{fmt.Errorf("unknown command %q (%s)", word, finding.DidYouMean(word, known))}
+}
+
+// noArguments refuses arguments for a command that takes none.
+func noArguments(c *cli.Command) error {
+	if c.Args().Present() {
+		return misuse{fmt.Errorf("%s takes no arguments; %q is one", c.Name, c.Args().First())}
+	}
+	return nil
+}
+
+func (a *App) input(c *cli.Command) mint.Input {
+	return mint.Input{Setup: c.String("setup"), Sheet: c.String("sheet"), Stdin: a.Stdin}
+}
+
+func (a *App) log(c *cli.Command) *slog.Logger {
+	if !c.Bool("verbose") {
+		return nil
+	}
+	return slog.New(slog.NewTextHandler(a.Stderr, &slog.HandlerOptions{Level: slog.LevelDebug}))
+}

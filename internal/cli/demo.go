@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/mint"
+	"mintbatch/internal/sandbox"
+)
+
+func (a *App) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "demo",
+		Usage: "the full example: demo setup and sheet on the sandbox, from check to list",
+		Description: "Lays out a folder with a setup and a sheet, serves the sandbox for them and goes through\n" +
+			"the commands one after the other. Nothing outside the folder is touched.\n\n" +
+			"   mintbatch demo\n   mintbatch demo --dir /tmp/survey",
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "dir", Value: "mintbatch-demo", Usage: "the `FOLDER` to lay out"}},
+		Action: a.demo,
+	}
+}
+
+// demoSpeed makes the sandbox so much faster than a real manager.
+const demoSpeed = 16
+
+var demoLines = [][]string{
+	{"check"}, {"proof"}, {"mint", "--yes"}, {"list"}, {"mint", "--yes"},
+}
+
+func (a *App) demo(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	dir := c.String("dir")
+	if err := mint.CheckDemo(dir); err != nil {
+		return err
+	}
+	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: demoSpeed})
+	if err != nil {
+		return err
+	}
+	serving, end := context.WithCancel(ctx)
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(serving) }()
+	defer func() { end(); <-served }()
+	if err := mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}); err != nil {
+		return err
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	fmt.Fprintf(a.Stdout, "The demo's setup, sheet and sandbox are in %s.\n", dir)
+	for _, line := range demoLines {
+		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint("$ mintbatch "+strings.Join(line, " "), text.Bold, text.FgHiYellow))
+		if err := a.again(ctx, dir, line); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(a.Stdout, `
+Go on in the folder yourself; the sandbox comes back as it was:
+
+  cd %s
+  mintbatch sandbox          (in a terminal of its own)
+  mintbatch list
+  mintbatch show bms-sonar-01
+  mintbatch secret show bms-sonar-01
+  edit machines.csv, then: mintbatch proof
+`, dir)
+	return nil
+}
+
+// again runs this very program in the folder, as its user would.
+func (a *App) again(ctx context.Context, dir string, args []string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	command := exec.CommandContext(ctx, self, args...)
+	command.Dir = dir
+	command.Stdin, command.Stdout, command.Stderr = a.Stdin, a.Stdout, a.Stderr
+	command.Env = append(os.Environ(), "MINTBATCH_SETUP=mintbatch.yaml")
+	if err := command.Run(); err != nil {
+		return fmt.Errorf("mintbatch %s: %w", strings.Join(args, " "), err)
+	}
+	return nil
+}

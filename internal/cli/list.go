@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/mint"
+)
+
+func (a *App) listCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "list",
+		Usage:     "what the ledger and the sites know, machine by machine",
+		ArgsUsage: "[MACHINE...]",
+		Description: "Lists the machines of the ledger and asks the sites how they are. Names may be globs.\n\n" +
+			"   mintbatch list\n   mintbatch list 'bms-sonar-0*'\n   mintbatch list --offline --json",
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"}},
+		Action: a.list,
+	}
+}
+
+func (a *App) list(ctx context.Context, c *cli.Command) error {
+	s, err := mint.OpenSetup(ctx, a.input(c), a.log(c))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	entries, err := s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+	if entries == nil && err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return errors.Join(a.document(struct {
+			Schema   string       `json:"schema"`
+			Machines []mint.Entry `json:"machines"`
+		}{"mintbatch/list/1", append([]mint.Entry{}, entries...)}), err)
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	var cells [][]string
+	for _, e := range entries {
+		cells = append(cells, []string{visible(e.Name), e.Site, e.Host, stateWord(p, e), string(e.Power),
+			addresses(&machine.Machine{Spec: e.Spec}), visible(e.Spec.Mark.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
+	}
+	if len(cells) > 0 {
+		rows(a.Stdout, p, []string{"machine", "site", "host", "state", "power", "addresses", "owner", "changed"}, cells)
+		fmt.Fprintln(a.Stdout)
+	}
+	fmt.Fprintln(a.Stdout, p.paint(plural(len(entries), "machine"), text.Bold))
+	return err
+}
+
+// stateWord says in one or two words how a machine is.
+func stateWord(p painter, e mint.Entry) string {
+	switch {
+	case e.AtSite == "gone":
+		return p.paint("gone", text.FgHiRed)
+	case e.State == proof.Making:
+		return p.paint("unfinished", text.FgHiYellow)
+	case e.AtSite == "not asked":
+		return "made?"
+	}
+	return p.paint("made", text.FgHiCyan)
+}
+
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }

@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/run"
+)
+
+// progress shows a run while it goes on: on a terminal a block of lines that
+// is drawn anew, elsewhere one line for each machine that is done or failed.
+type progress struct {
+	mu      sync.Mutex
+	out     io.Writer
+	paint   painter
+	width   int // of the terminal; 0 if there is none
+	quiet   bool
+	began   time.Time
+	total   int
+	done    int
+	failed  []string // a line each; they stay in view
+	active  map[machine.Key]*activity
+	order   []machine.Key // of the active ones, the oldest first
+	drawn   int           // lines on the screen
+	stopped chan struct{}
+	ended   sync.WaitGroup
+}
+
+type activity struct {
+	step  run.Step
+	share float64
+	part  float64 // of all steps, roughly
+}
+
+// stepParts is about how much of a machine's time lies behind it when a step
+// begins.
+var stepParts = map[run.Step]float64{
+	run.Reserve: 0, run.Clone: 0.02, run.Shape: 0.45, run.Wire: 0.48, run.Seed: 0.5,
+	run.Checkpoint: 0.52, run.Record: 0.55, run.Start: 0.57, run.Confirm: 0.6,
+}
+
+// mostLines is how many machines in work are shown at once.
+const mostLines = 12
+
+func (a *App) newProgress(c *cli.Command, todo []proof.Work) *progress {
+	width, isTerminal := terminal(a.Stderr)
+	p := &progress{out: a.Stderr, paint: a.painter(a.Stderr, c.Bool("no-color")), quiet: c.Bool("quiet"),
+		began: time.Now(), total: len(todo), active: map[machine.Key]*activity{}, stopped: make(chan struct{})}
+	if isTerminal && !p.quiet && len(todo) > 0 {
+		p.width = width
+		p.ended.Go(p.redraw)
+	}
+	return p
+}
+
+func (p *progress) redraw() {
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-p.stopped:
+			return
+		case <-tick.C:
+			p.mu.Lock()
+			p.draw()
+			p.mu.Unlock()
+		}
+	}
+}
+
+// end takes the block off the screen; what is left to say, the closing table says.
+func (p *progress) end() {
+	close(p.stopped)
+	p.ended.Wait()
+	if p.drawn > 0 {
+		fmt.Fprintf(p.out, "\x1b[%dA\x1b[J", p.drawn)
+	}
+}
+
+// watch takes an event of the engine.
+func (p *progress) watch(e run.Event) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch e.State {
+	case run.Finished:
+		p.done++
+		p.forget(e.Key)
+		p.say(fmt.Sprintf("%s done (%d of %d)", e.Name, p.done, p.total))
+	case run.Failed:
+		line := visible(fmt.Sprintf("%s failed at %s: %s", e.Name, e.Step, e.Err))
+		p.failed = append(p.failed, line)
+		p.forget(e.Key)
+		p.say(line)
+	default:
+		one := p.active[e.Key]
+		if one == nil {
+			one = &activity{}
+			p.active[e.Key] = one
+			p.order = append(p.order, e.Key)
+		}
+		one.step, one.share, one.part = e.Step, e.Share, stepParts[e.Step]
+		if e.Step == run.Clone {
+			one.part += e.Share * 0.4
+		}
+	}
+}
+
+func (p *progress) forget(key machine.Key) {
+	delete(p.active, key)
+	for i, k := range p.order {
+		if k == key {
+			p.order = append(p.order[:i], p.order[i+1:]...)
+			return
+		}
+	}
+}
+
+func (p *progress) say(line string) {
+	if p.width == 0 && !p.quiet {
+		fmt.Fprintln(p.out, line)
+	}
+}
+
+// draw writes the block over the one before.
+func (p *progress) draw() {
+	if w, ok := terminal(p.out); ok {
+		p.width = w
+	}
+	lines := []string{p.summary()}
+	for i, key := range p.order {
+		if i == mostLines {
+			lines = append(lines, fmt.Sprintf("  and %d more in work", len(p.order)-mostLines))
+			break
+		}
+		lines = append(lines, p.machineLine(key))
+	}
+	for _, f := range p.failed[max(0, len(p.failed)-4):] {
+		lines = append(lines, p.paint.paint(cut("  "+f, p.width), text.FgHiRed))
+	}
+	var b strings.Builder
+	if p.drawn > 0 {
+		fmt.Fprintf(&b, "\x1b[%dA", p.drawn)
+	}
+	for _, l := range lines {
+		b.WriteString("\r" + l + "\x1b[K\n")
+	}
+	b.WriteString("\x1b[J")
+	p.drawn = len(lines)
+	_, _ = io.WriteString(p.out, b.String())
+}
+
+func (p *progress) summary() string {
+	waiting := p.total - p.done - len(p.failed) - len(p.active)
+	line := fmt.Sprintf("%d of %d done, %d in work, %d waiting", p.done, p.total, len(p.active), waiting)
+	if n := len(p.failed); n > 0 {
+		line += fmt.Sprintf(", %d failed", n)
+	}
+	line += "   " + clock(time.Since(p.began))
+	if left, ok := p.left(); ok {
+		line += ", about " + clock(left) + " left"
+	}
+	return p.paint.paint(cut(line, p.width), text.Bold)
+}
+
+// left guesses the time left from the part of all work that is behind; before
+// a tenth of it is, nothing honest can be said.
+func (p *progress) left() (time.Duration, bool) {
+	part := float64(p.done + len(p.failed))
+	for _, a := range p.active {
+		part += a.part
+	}
+	part /= float64(p.total)
+	if part < 0.1 {
+		return 0, false
+	}
+	return time.Duration(float64(time.Since(p.began)) * (1 - part) / part), true
+}
+
+// barWidth is the width of a copy's bar.
+const barWidth = 20
+
+func (p *progress) machineLine(key machine.Key) string {
+	a := p.active[key]
+	line := fmt.Sprintf("  %-24s %-10s", key.Name, a.step)
+	if a.step == run.Clone {
+		full := int(a.share * barWidth)
+		line += " " + strings.Repeat("=", full) + strings.Repeat(".", barWidth-full) + fmt.Sprintf(" %3.0f%%", a.share*100)
+	}
+	return cut(line, p.width)
+}
+
+func cut(s string, width int) string {
+	if r := []rune(s); len(r) >= width {
+		return string(r[:max(width-1, 0)])
+	}
+	return s
+}
+
+func clock(d time.Duration) string {
+	s := int(d.Round(time.Second).Seconds())
+	return fmt.Sprintf("%d:%02d", s/60, s%60)
+}

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/mint"
+)
+
+func (a *App) proofCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "proof",
+		Usage:     "show the work that a mint would do",
+		ArgsUsage: "[MACHINE...]",
+		Description: "Computes the work without doing it: which machines, from what, with which addresses.\n" +
+			"The addresses shown are those that a mint will use. Names may be globs.\n\n" +
+			"   mintbatch proof\n   mintbatch proof 'bms-sonar-*' --files answers",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "files", Usage: "also write every answers file and seed into `DIR`, secrets left out"},
+			&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"},
+		},
+		Action: a.proof,
+	}
+}
+
+func (a *App) proof(ctx context.Context, c *cli.Command) error {
+	s, err := mint.Open(ctx, a.input(c), a.log(c))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	p, err := s.Proof(ctx, c.Args().Slice(), c.Bool("offline"))
+	if err != nil {
+		return err
+	}
+	if dir := c.String("files"); dir != "" {
+		n, err := mint.WriteFiles(p, dir)
+		if err != nil {
+			return fmt.Errorf("write the answers: %w", err)
+		}
+		fmt.Fprintf(a.Stderr, "answers and seeds of %s written to %s\n", plural(n, "machine"), dir)
+	}
+	if c.Bool("json") {
+		return a.document(proofDocument(p))
+	}
+	if !c.Bool("quiet") {
+		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p, false)
+	}
+	return nil
+}
+
+type proofJSON struct {
+	Schema string             `json:"schema"`
+	Totals map[proof.Word]int `json:"totals"`
+	Works  []proof.Work       `json:"works"`
+}
+
+func proofDocument(p proof.Proof) proofJSON {
+	d := proofJSON{Schema: "mintbatch/proof/1", Totals: map[proof.Word]int{}, Works: append([]proof.Work{}, p.Works...)}
+	for _, w := range proof.Words {
+		d.Totals[w] = p.Count(w)
+	}
+	return d
+}
+
+// showProof prints the work, machine by machine, and the totals. Machines that
+// need none are only counted when changed is set.
+func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
+	var cells [][]string
+	for _, work := range all.Works {
+		if changed && work.Word == proof.Same {
+			continue
+		}
+		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", why(work)}
+		if m := work.Machine; m != nil {
+			copy(line[3:], []string{visible(m.Clone.Template), string(m.Clone.Kind), cpus(m.Shape), size(m.Shape.Memory), addresses(m)})
+		}
+		cells = append(cells, line)
+	}
+	if len(cells) > 0 {
+		rows(w, p, []string{"work", "machine", "site", "template", "clone", "cpus", "memory", "addresses", "why"}, cells)
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintln(w, p.paint(totals(all), text.Bold))
+}
+
+// totals counts the machines by the word of their work.
+func totals(p proof.Proof) string {
+	var words []string
+	for _, w := range proof.Words {
+		if n := p.Count(w); n > 0 {
+			words = append(words, fmt.Sprintf("%s %d", w, n))
+		}
+	}
+	if len(words) == 0 {
+		return "no machines"
+	}
+	return plural(len(p.Works), "machine") + ": " + strings.Join(words, ", ")
+}
+
+func why(w proof.Work) string {
+	words := make([]string, len(w.Reasons))
+	for i, r := range w.Reasons {
+		words[i] = visible(r.String())
+	}
+	return strings.Join(words, "; ")
+}
+
+func cpus(s machine.Shape) string {
+	if s.CPUs == 0 {
+		return ""
+	}
+	return fmt.Sprint(s.CPUs)
+}
+
+func size(s machine.Size) string {
+	if s == 0 {
+		return ""
+	}
+	return s.String()
+}
+
+func addresses(m *machine.Machine) string {
+	var words []string
+	for _, a := range m.Adapters {
+		if a.DHCP {
+			words = append(words, "dhcp")
+		}
+		for _, p := range a.Addresses {
+			words = append(words, p.Addr().String())
+		}
+	}
+	return strings.Join(words, " ")
+}

@@ -1,0 +1,54 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/sandbox"
+)
+
+func (a *App) sandboxCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "sandbox",
+		Usage: "serve the stand-in manager",
+		Description: "Serves a stand-in for a virtualization manager on loopback, with simulated hosts, stores\n" +
+			"and guests. Its state is kept in a folder and comes back when it is served again.\n\n" +
+			"   mintbatch sandbox\n   mintbatch sandbox --dir /tmp/sb --listen 127.0.0.1:7443 --fault lose:5%\n\n" +
+			"Faults: refuse (a call), slow (a task), fail (a task), lose (the reply to an act that was\ndone), full (a store). The share is that of the calls each can happen to.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "dir", Value: "sandbox", Usage: "the `FOLDER` of its state"},
+			&cli.StringFlag{Name: "listen", Usage: "loopback `ADDRESS:PORT` (default: the last one, else any free port)"},
+			&cli.FloatFlag{Name: "speed", Value: 8, Usage: "how many times faster than a real manager"},
+			&cli.StringSliceFlag{Name: "fault", Usage: "let a share of calls go wrong, `KIND:SHARE`; may be repeated"},
+			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "of the faults' chance"},
+		},
+		Action: a.sandbox,
+	}
+}
+
+func (a *App) sandbox(_ context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	faults, err := sandbox.ParseFaults(c.StringSlice("fault"), c.Uint64("seed"))
+	if err != nil {
+		return misuse{err}
+	}
+	if c.Float("speed") <= 0 {
+		return misuse{fmt.Errorf("--speed must be more than 0")}
+	}
+	s, err := sandbox.Open(sandbox.Options{Dir: c.String("dir"), Listen: c.String("listen"), Plan: sandbox.DemoPlan(), Speed: c.Float("speed"), Faults: faults})
+	if err != nil {
+		return err
+	}
+	var names []string
+	for name := range s.Sites() {
+		names = append(names, s.URL+"/"+name)
+	}
+	fmt.Fprintf(a.Stdout, "the sandbox serves %s\nfingerprint: %s\ntoken: file:%s/token\nend it with Ctrl-C\n",
+		strings.Join(names, " and "), s.Fingerprint, c.String("dir"))
+	return s.Serve(a.stop)
+}

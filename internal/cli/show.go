@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/mint"
+)
+
+func (a *App) showCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "show",
+		Usage:     "one machine in full",
+		ArgsUsage: "MACHINE",
+		Description: "Tells all that the ledger and the site know of one machine.\n\n" +
+			"   mintbatch show bms-sonar-01",
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"}},
+		Action: a.show,
+	}
+}
+
+func (a *App) show(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 1 {
+		return misuse{errors.New("show takes one machine: mintbatch show MACHINE")}
+	}
+	s, err := mint.OpenSetup(ctx, a.input(c), a.log(c))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	entries, err := s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+	if entries == nil && err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return errors.Join(a.document(struct {
+			Schema   string       `json:"schema"`
+			Machines []mint.Entry `json:"machines"`
+		}{"mintbatch/show/1", entries}), err)
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	for i, e := range entries {
+		if i > 0 {
+			fmt.Fprintln(a.Stdout)
+		}
+		a.showEntry(p, e)
+	}
+	return err
+}
+
+func (a *App) showEntry(p painter, e mint.Entry) {
+	line := func(name, value string) {
+		if value != "" {
+			fmt.Fprintf(a.Stdout, "%s %s\n", p.paint(fmt.Sprintf("%-14s", name), text.Bold), value)
+		}
+	}
+	s := e.Spec
+	line("machine", p.paint(visible(e.Name), text.FgHiCyan))
+	line("site", e.Site)
+	line("state", stateWord(p, e)+" ("+e.AtSite+" at the site)")
+	line("power", string(e.Power))
+	line("host", visible(e.Host))
+	line("store", visible(e.Store))
+	line("folder", visible(s.Clone.Folder))
+	line("identity", e.Identity)
+	line("clone", string(s.Clone.Kind)+" of "+visible(s.Clone.Template))
+	line("preset", visible(s.Preset))
+	line("cpus", cpus(s.Shape))
+	line("memory", size(s.Shape.Memory))
+	line("disk", size(s.Shape.Disk))
+	line("hostname", s.Guest.Hostname)
+	if s.Guest.Domain != "" {
+		line("FQDN", s.Guest.FQDN())
+	}
+	for i, ad := range s.Adapters {
+		var words []string
+		if ad.DHCP {
+			words = append(words, "dhcp")
+		}
+		for _, prefix := range ad.Addresses {
+			words = append(words, prefix.String())
+		}
+		line(fmt.Sprintf("adapter %d", i+1), fmt.Sprintf("%s  %s  %s", visible(ad.Network), ad.MAC, strings.Join(words, " ")))
+	}
+	line("login", s.Guest.Login)
+	line("password", string(s.Guest.Password))
+	if s.Guest.Password == "generate" {
+		line("", "mintbatch secret show "+visible(e.Name))
+	}
+	line("host key", visible(e.HostKey))
+	line("checkpoint", s.Checkpoint)
+	line("owner", visible(s.Mark.Owner))
+	line("until", s.Mark.Until)
+	line("notes", visible(s.Mark.Notes))
+	for _, name := range sortedKeys(s.Mark.Labels) {
+		line("label", visible(name+"="+s.Mark.Labels[name]))
+	}
+	line("changed", when(e.Changed)+" by run "+e.Run)
+}

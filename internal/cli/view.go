@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"unicode"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/proof"
+)
+
+// terminal tells whether a stream is a terminal, and how wide it is.
+func terminal(stream any) (width int, ok bool) {
+	f, isFile := stream.(*os.File)
+	if !isFile || !term.IsTerminal(int(f.Fd())) {
+		return 0, false
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || width < 20 {
+		width = 80
+	}
+	return width, true
+}
+
+// painter colours text for a stream that can show it.
+type painter bool
+
+func (a *App) painter(stream io.Writer, no bool) painter {
+	_, isTerminal := terminal(stream)
+	return painter(isTerminal && !no && os.Getenv("NO_COLOR") == "")
+}
+
+func (p painter) paint(s string, colors ...text.Color) string {
+	if !p {
+		return s
+	}
+	return text.Colors(colors).EscapeSeq() + s + text.Reset.EscapeSeq()
+}
+
+var wordColors = map[proof.Word]text.Colors{
+	proof.New:    {text.FgHiCyan},
+	proof.Adjust: {text.FgHiMagenta},
+	proof.Remake: {text.FgHiMagenta, text.Bold},
+	proof.Same:   {text.Faint},
+	proof.Stray:  {text.FgHiBlue},
+	proof.Taken:  {text.FgHiRed},
+}
+
+func (p painter) word(w proof.Word) string { return p.paint(string(w), wordColors[w]...) }
+
+// visible replaces what would move a cursor or break a line: sheets and sites
+// are not trusted to be harmless to a terminal.
+func visible(s string) string {
+	if strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		switch {
+		case unicode.IsPrint(r):
+			b.WriteRune(r)
+		case r == '\n' || r == '\t' || r == '\r':
+			b.WriteByte(' ')
+		default:
+			fmt.Fprintf(&b, "\\u%04x", r)
+		}
+	}
+	return b.String()
+}
+
+// rows prints a table: aligned columns, no lines. Cells that were painted must
+// have been made visible before.
+func rows(w io.Writer, p painter, headings []string, cells [][]string) {
+	t := table.NewWriter()
+	t.SetOutputMirror(w)
+	t.SetStyle(table.Style{
+		Box:     table.BoxStyle{PaddingRight: "  "},
+		Options: table.Options{},
+		Format:  table.FormatOptions{Header: text.FormatDefault},
+	})
+	t.SuppressTrailingSpaces()
+	head := make(table.Row, len(headings))
+	for i, h := range headings {
+		head[i] = p.paint(h, text.Bold)
+	}
+	t.AppendHeader(head)
+	for _, line := range cells {
+		row := make(table.Row, len(line))
+		for i, c := range line {
+			row[i] = c
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+}
+
+// document prints the one JSON document of a command.
+func (a *App) document(v any) error {
+	e := json.NewEncoder(a.Stdout)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// findings prints findings, grouped by severity.
+func (a *App) findings(w io.Writer, all finding.List) {
+	p := a.painter(w, false)
+	colors := map[finding.Severity]text.Color{finding.Error: text.FgHiRed, finding.Warning: text.FgHiYellow, finding.Note: text.FgHiBlue}
+	for _, s := range []finding.Severity{finding.Error, finding.Warning, finding.Note} {
+		n := all.Count(s)
+		if n == 0 {
+			continue
+		}
+		fmt.Fprintln(w, p.paint(plural(n, s.String()), text.Bold, colors[s]))
+		for _, f := range all {
+			if f.Severity != s {
+				continue
+			}
+			fmt.Fprintf(w, "  %s\n", p.paint(visible(f.At.String()), text.Bold))
+			fmt.Fprintf(w, "      %s %s\n", visible(f.Message), p.paint("["+f.Code+"]", text.Faint))
+			if f.Hint != "" {
+				fmt.Fprintf(w, "      %s\n", visible(f.Hint))
+			}
+		}
+	}
+}
+
+func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}

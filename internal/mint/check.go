@@ -1,0 +1,54 @@
+package mint
+
+import (
+	"context"
+	"os"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/ledger"
+)
+
+// Checked is what Check found.
+type Checked struct {
+	Findings finding.List
+	Machines int
+}
+
+// Check reads setup and sheet and tells every finding. It asks no site; the
+// ledger, where there is one, says which addresses are held.
+func Check(ctx context.Context, in Input) (*Checked, error) {
+	b, err := load(in)
+	if err != nil {
+		return nil, err
+	}
+	var held []ledger.Reservation
+	id := uuid.Nil
+	if path := b.ledgerPath(); exists(path) {
+		l, err := ledger.Open(ctx, path)
+		if err != nil {
+			return nil, err
+		}
+		defer l.Close()
+		if held, err = l.Reservations(ctx); err != nil {
+			return nil, err
+		}
+		id = l.ID
+	}
+	_, found := batch.Assign(b.Wanted, b.Setup, id, held)
+	return &Checked{append(b.Findings, found...).Sorted(), len(b.Wanted)}, nil
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+func (b *Batch) ledgerPath() string {
+	if b.Setup.Ledger == "" {
+		return b.path("mintbatch.ledger")
+	}
+	return b.path(b.Setup.Ledger)
+}

@@ -1,0 +1,146 @@
+package mint
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/user"
+	"time"
+
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/secret"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/run"
+)
+
+// Order says how to mint.
+type Order struct {
+	AllowRemake bool
+	StopAfter   int
+	Watch       func(run.Event)
+	Boundary    func(run.Boundary) // for tests
+}
+
+// Minted is what came of a run.
+type Minted struct {
+	Run     string
+	Results []run.Result
+	// Refused are machines that were left alone: their names are taken, or
+	// they need a remake that was not allowed.
+	Refused []proof.Work
+}
+
+// Incomplete says that some machines are not as asked.
+type Incomplete struct {
+	Failed  int
+	Stopped bool // the run was told to stop
+}
+
+// Error counts the machines.
+func (i *Incomplete) Error() string {
+	if i.Stopped {
+		return "stopped; nothing is lost: the same command goes on where this run ended"
+	}
+	return fmt.Sprintf("%d of the machines are not as asked; once the cause is mended, the same command goes on with them", i.Failed)
+}
+
+// Todo splits the proof into the work to do and the machines to leave alone.
+func Todo(p proof.Proof, allowRemake bool) (todo, refused []proof.Work) {
+	for _, w := range p.Works {
+		switch w.Word {
+		case proof.New, proof.Adjust:
+			todo = append(todo, w)
+		case proof.Remake:
+			if allowRemake {
+				todo = append(todo, w)
+			} else {
+				refused = append(refused, w)
+			}
+		case proof.Taken:
+			refused = append(refused, w)
+		}
+	}
+	return todo, refused
+}
+
+// Mint does the work of a proof that was made while the ledger was held. When
+// stop ends, it brings acts under way to their end and begins no others.
+func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Minted, error) {
+	todo, refused := Todo(p, o.AllowRemake)
+	m := &Minted{Refused: refused}
+	if len(todo) == 0 {
+		return m, incomplete(m, stop)
+	}
+	recipients, err := secret.ParseRecipients(s.Setup.Secrets.Recipients)
+	if err != nil {
+		return nil, err
+	}
+	r := ledger.Run{ID: newRunID(), Command: "mint", Sheet: s.sheetDigest, Setup: s.setupDigest}
+	r.User, r.Host = operator()
+	if err := s.Ledger.StartRun(ctx, r); err != nil {
+		return nil, err
+	}
+	m.Run = r.ID
+	slots := map[string]int{}
+	for name := range s.sites {
+		slots[name] = s.slots(name)
+	}
+	engine := run.Engine{
+		Run: r.ID, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
+		Recipients: recipients, Random: rand.Reader,
+		TaskLimit:    either(s.Setup.Limits.Task, 30*time.Minute),
+		ConfirmLimit: either(s.Setup.Limits.Confirm, 10*time.Minute),
+		StopAfter:    o.StopAfter, Watch: o.Watch, Boundary: o.Boundary,
+	}
+	m.Results = engine.Do(ctx, stop, todo)
+	outcome := incomplete(m, stop)
+	word := "done"
+	if outcome != nil {
+		word = outcome.Error()
+	}
+	if err := s.Ledger.EndRun(context.WithoutCancel(ctx), r.ID, word); err != nil {
+		return m, err
+	}
+	return m, outcome
+}
+
+func either(d, otherwise time.Duration) time.Duration {
+	if d > 0 {
+		return d
+	}
+	return otherwise
+}
+
+func incomplete(m *Minted, stop context.Context) error {
+	failed := len(m.Refused)
+	for _, r := range m.Results {
+		if r.Err != nil {
+			failed++
+		}
+	}
+	if failed == 0 {
+		return nil
+	}
+	return &Incomplete{Failed: failed, Stopped: stop.Err() != nil}
+}
+
+// newRunID is short enough to type and sorts by time.
+func newRunID() string {
+	var b [2]byte
+	_, _ = rand.Read(b[:])
+	return time.Now().UTC().Format("060102-150405-") + hex.EncodeToString(b[:])
+}
+
+// operator tells who runs this, and where.
+func operator() (name, host string) {
+	name, host = "?", "?"
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	if h, err := os.Hostname(); err == nil {
+		host = h
+	}
+	return name, host
+}

@@ -1,0 +1,245 @@
+package mint
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path"
+	"slices"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/site"
+)
+
+// Session is a batch with its ledger and sites at hand.
+type Session struct {
+	*Batch
+	Ledger *ledger.Ledger
+	Log    *slog.Logger
+
+	sites    map[string]site.Site
+	reserved map[machine.Key][]ledger.Reservation
+}
+
+// Open reads setup and sheet and opens the ledger. The caller closes it.
+func Open(ctx context.Context, in Input, log *slog.Logger) (*Session, error) {
+	b, err := load(in)
+	if err != nil {
+		return nil, err
+	}
+	return b.session(ctx, log)
+}
+
+// OpenSetup is Open for what needs no sheet.
+func OpenSetup(ctx context.Context, in Input, log *slog.Logger) (*Session, error) {
+	b, err := loadSetup(in)
+	if err != nil {
+		return nil, err
+	}
+	return b.session(ctx, log)
+}
+
+func (b *Batch) session(ctx context.Context, log *slog.Logger) (*Session, error) {
+	if b.Findings.Failed() {
+		// All findings are wanted, those of the addresses too.
+		_, found := batch.Assign(b.Wanted, b.Setup, uuid.Nil, nil)
+		return nil, &Refused{append(b.Findings, found...).Sorted()}
+	}
+	l, err := ledger.Open(ctx, b.ledgerPath())
+	if err != nil {
+		return nil, err
+	}
+	return &Session{Batch: b, Ledger: l, Log: log, sites: map[string]site.Site{}}, nil
+}
+
+// Close lets go of the ledger.
+func (s *Session) Close() error { return s.Ledger.Close() }
+
+// Proof computes the work for the machines whose names match one of the globs,
+// or for all. Offline, no site is asked and the ledger is believed.
+func (s *Session) Proof(ctx context.Context, names []string, offline bool) (proof.Proof, error) {
+	known, err := s.Ledger.Machines(ctx)
+	if err != nil {
+		return proof.Proof{}, err
+	}
+	held, err := s.Ledger.Reservations(ctx)
+	if err != nil {
+		return proof.Proof{}, err
+	}
+	reserved, found := batch.Assign(s.Wanted, s.Setup, s.Ledger.ID, held)
+	if found.Failed() {
+		return proof.Proof{}, &Refused{append(s.Findings, found...).Sorted()}
+	}
+	s.reserved = map[machine.Key][]ledger.Reservation{}
+	for _, r := range reserved {
+		key := machine.Key{Site: r.Site, Name: r.Machine}
+		s.reserved[key] = append(s.reserved[key], r)
+	}
+	situation := proof.Situation{Ledger: s.Ledger.ID}
+	for _, w := range s.Wanted {
+		situation.Wanted = append(situation.Wanted, w.Machine)
+	}
+	for _, k := range known {
+		situation.Known = append(situation.Known, k.Known)
+	}
+	if !offline {
+		surveys, err := s.survey(ctx, situation)
+		if err != nil {
+			return proof.Proof{}, err
+		}
+		situation.Seen = seen(surveys)
+		if err := s.present(surveys); err != nil {
+			return proof.Proof{}, err
+		}
+	}
+	keep, err := matcher(names, situation)
+	if err != nil {
+		return proof.Proof{}, err
+	}
+	return proof.Compare(situation, keep), nil
+}
+
+// survey asks the sites that machines are wanted at or known to be at.
+func (s *Session) survey(ctx context.Context, situation proof.Situation) (map[string]*site.Survey, error) {
+	names := map[string]bool{}
+	for _, m := range situation.Wanted {
+		names[m.Site] = true
+	}
+	for _, k := range situation.Known {
+		if _, defined := s.Setup.Sites[k.Site]; defined {
+			names[k.Site] = true
+		}
+	}
+	order := make([]string, 0, len(names))
+	for name := range names {
+		order = append(order, name)
+	}
+	slices.Sort(order)
+	answers := make([]*site.Survey, len(order))
+	var all errgroup.Group
+	for i, name := range order {
+		opened, err := s.open(name, s.Log)
+		if err != nil {
+			return nil, err
+		}
+		s.sites[name] = opened
+		all.Go(func() error {
+			answer, err := opened.Survey(ctx)
+			if err != nil {
+				return fmt.Errorf("site %s at %s: %w", name, s.Setup.Sites[name].URL, err)
+			}
+			answers[i] = answer
+			return nil
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return nil, err
+	}
+	surveys := map[string]*site.Survey{}
+	for i, name := range order {
+		surveys[name] = answers[i]
+	}
+	return surveys, nil
+}
+
+func seen(surveys map[string]*site.Survey) map[string][]proof.Seen {
+	all := map[string][]proof.Seen{}
+	for name, survey := range surveys {
+		all[name] = []proof.Seen{}
+		for _, m := range survey.Machines {
+			one := proof.Seen{Identity: m.ID, Name: m.Name, Power: m.Power}
+			if m.Mark != nil {
+				one.Ledger, one.Generation = m.Mark.Ledger, m.Mark.Generation
+			}
+			all[name] = append(all[name], one)
+		}
+	}
+	return all
+}
+
+// present tells of every name in the sheet that its site does not have.
+func (s *Session) present(surveys map[string]*site.Survey) error {
+	found := finding.List{}
+	told := map[finding.Position]bool{}
+	for _, w := range s.Wanted {
+		survey := surveys[w.Site]
+		missing := func(column, kind, name string, known []string) {
+			at := w.Origin(column).At
+			if name == "" || slices.Contains(known, name) || told[at] {
+				return
+			}
+			told[at] = true
+			found.Add(finding.Finding{Code: "not-at-site", At: at, Value: name,
+				Message: fmt.Sprintf("site %s has no %s %q", w.Site, kind, name), Hint: finding.DidYouMean(name, known)})
+		}
+		missing("template", "template", w.Clone.Template, namesOf(survey.Templates, func(t site.Template) string { return t.Name }))
+		missing("host", "host", w.Clone.Host, namesOf(survey.Hosts, func(h site.Host) string { return h.Name }))
+		missing("store", "store", w.Clone.Store, namesOf(survey.Stores, func(st site.Store) string { return st.Name }))
+		missing("folder", "folder", w.Clone.Folder, survey.Folders)
+		for i, a := range w.Adapters {
+			column := "network"
+			if i > 0 {
+				column = fmt.Sprintf("network.%d", i+1)
+			}
+			missing(column, "network", a.Network, survey.Networks)
+		}
+	}
+	if found.Failed() {
+		return &Refused{append(s.Findings, found...).Sorted()}
+	}
+	return nil
+}
+
+func namesOf[T any](all []T, name func(T) string) []string {
+	names := make([]string, len(all))
+	for i, v := range all {
+		names[i] = name(v)
+	}
+	return names
+}
+
+// ErrNoMachine means that a name or glob on the command line matches nothing.
+var ErrNoMachine = errors.New("no such machine")
+
+// matcher turns names and globs into a filter. One that matches no machine is
+// refused: it was meant to.
+func matcher(globs []string, situation proof.Situation) (func(string) bool, error) {
+	if len(globs) == 0 {
+		return nil, nil
+	}
+	var all []string
+	for _, m := range situation.Wanted {
+		all = append(all, m.Name)
+	}
+	for _, k := range situation.Known {
+		all = append(all, k.Name)
+	}
+	return Matcher(globs, all)
+}
+
+// Matcher makes a filter of names and globs; each must match one of all.
+func Matcher(globs, all []string) (func(string) bool, error) {
+	matches := func(glob, name string) bool {
+		ok, _ := path.Match(glob, name)
+		return ok
+	}
+	for _, glob := range globs {
+		if _, err := path.Match(glob, ""); err != nil {
+			return nil, fmt.Errorf("%w: %q is not a name or glob", ErrNoMachine, glob)
+		}
+		if !slices.ContainsFunc(all, func(name string) bool { return matches(glob, name) }) {
+			return nil, fmt.Errorf("%w: %q matches none of sheet and ledger (%s)", ErrNoMachine, glob, finding.DidYouMean(glob, all))
+		}
+	}
+	return func(name string) bool {
+		return slices.ContainsFunc(globs, func(glob string) bool { return matches(glob, name) })
+	}, nil
+}

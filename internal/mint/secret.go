@@ -1,0 +1,66 @@
+package mint
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/secret"
+	"mintbatch/internal/run"
+)
+
+// ErrNoIdentity means that the setup names no identity file.
+var ErrNoIdentity = errors.New("the setup names no identity file; add it under secrets: identity")
+
+// Password opens the sealed password of a machine.
+func (s *Session) Password(ctx context.Context, name string) (string, error) {
+	key, err := s.keyOf(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	sealed, err := s.Ledger.Secret(ctx, key, run.SealedPassword)
+	if err != nil {
+		return "", err
+	}
+	if s.Setup.Secrets.Identity == "" {
+		return "", ErrNoIdentity
+	}
+	content, err := os.ReadFile(s.path(s.Setup.Secrets.Identity))
+	if err != nil {
+		return "", err
+	}
+	return secret.Open(string(content), sealed)
+}
+
+func (s *Session) keyOf(ctx context.Context, name string) (machine.Key, error) {
+	known, err := s.Ledger.Machines(ctx)
+	if err != nil {
+		return machine.Key{}, err
+	}
+	var all []string
+	for _, k := range known {
+		if k.Name == name {
+			return k.Key, nil
+		}
+		all = append(all, k.Name)
+	}
+	_, err = Matcher([]string{name}, all)
+	return machine.Key{}, errors.Join(err, fmt.Errorf("%w: %s", ErrNoMachine, name))
+}
+
+// NewIdentity makes an identity file that only its owner can read, and returns
+// the recipient to name in the setup. An existing file is left alone.
+func NewIdentity(path string) (recipient string, err error) {
+	content, recipient, err := secret.NewIdentity()
+	if err != nil {
+		return "", err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", err
+	}
+	_, err = f.WriteString(content)
+	return recipient, errors.Join(err, f.Close())
+}

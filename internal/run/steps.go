@@ -1,0 +1,221 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/answers/cloudinit"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/secret"
+	"mintbatch/internal/site"
+)
+
+// job is one machine on its way through its steps.
+type job struct {
+	*Engine
+	work proof.Work
+	site site.Site
+}
+
+// step is a step of a machine's chain. The input is all that decides what the
+// step does; while it is the same, a step that was done is not done again.
+type step struct {
+	name  Step
+	input any
+	do    func(ctx, stop context.Context) error
+}
+
+// chain lists the steps that the work consists of.
+func (j *job) chain() []step {
+	m := j.work.Machine
+	id := j.work.Identity
+	var chain []step
+	add := func(name Step, input any, act func(context.Context) (site.Task, error)) {
+		chain = append(chain, step{name, input, func(ctx, _ context.Context) error { return j.settle(ctx, name, act) }})
+	}
+	if j.work.Word != proof.Adjust {
+		reserved := j.Reserved[m.Key]
+		chain = append(chain,
+			step{Reserve, []any{m.Spec, reserved}, func(ctx, _ context.Context) error {
+				return j.Ledger.Begin(context.WithoutCancel(ctx), j.Run, *m, j.work.Generation, reserved)
+			}},
+			step{Clone, m.Clone, func(ctx, _ context.Context) error { return j.clone(ctx) }})
+	}
+	if m.Shape != (machine.Shape{}) {
+		add(Shape, m.Shape, func(ctx context.Context) (site.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
+	}
+	if j.work.Word != proof.Adjust {
+		add(Wire, m.Adapters, func(ctx context.Context) (site.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
+		chain = append(chain, step{Seed, []any{m.Guest, m.Adapters}, func(ctx, _ context.Context) error { return j.seed(ctx) }})
+	}
+	if m.Checkpoint != "" {
+		add(Checkpoint, m.Checkpoint, func(ctx context.Context) (site.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) })
+	}
+	mark := j.mark()
+	add(Record, []any{mark.Mark, mark.Fingerprint}, func(ctx context.Context) (site.Task, error) { return j.site.Record(ctx, id, mark) })
+	if m.Power == machine.On || j.work.Word == proof.Adjust {
+		add(Start, m.Power, func(ctx context.Context) (site.Task, error) { return j.site.Power(ctx, id, m.Power) })
+	}
+	if m.Power == machine.On {
+		chain = append(chain, step{Confirm, m.Spec, j.confirm})
+	}
+	return chain
+}
+
+func (j *job) mark() site.Mark {
+	m := j.work.Machine
+	return site.Mark{Ledger: j.Ledger.ID, Key: m.Key.String(), Generation: j.work.Generation,
+		Fingerprint: m.Fingerprint(), Run: j.Run, Mark: m.Mark}
+}
+
+// mostAsked is how often an act is asked for whose task the site has forgotten.
+const mostAsked = 3
+
+// settle asks for an act and waits for its real end. A task that the site no
+// longer knows (it was restarted) means that nobody knows; the act is asked for
+// again, which changes nothing where it was done.
+func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (site.Task, error)) error {
+	limited, cancel := context.WithTimeout(ctx, j.TaskLimit)
+	defer cancel()
+	for asked := 1; ; asked++ {
+		t, err := act(limited)
+		if err == nil {
+			t, err = j.await(limited, name, t)
+		}
+		switch {
+		case t.ID != "" && errors.Is(err, site.ErrNotFound) && asked < mostAsked:
+			continue
+		case err != nil && ctx.Err() == nil && limited.Err() != nil:
+			return fmt.Errorf("no end after %s; look at the site, then run the same command again", j.TaskLimit)
+		case err != nil:
+			return err
+		case t.State == site.Failed:
+			return fmt.Errorf("the site's task failed: %s", t.Error)
+		}
+		return nil
+	}
+}
+
+// await polls a task with growing pauses until it is settled.
+func (j *job) await(ctx context.Context, name Step, t site.Task) (site.Task, error) {
+	pause := pauses()
+	for !t.Settled() {
+		j.tell(Event{Key: j.work.Key, Step: name, State: Goes, Share: t.Share})
+		if err := sleep(ctx, pause.NextBackOff()); err != nil {
+			return t, err
+		}
+		next, err := j.site.Task(ctx, t.ID)
+		if err != nil {
+			return t, err
+		}
+		t = next
+	}
+	return t, nil
+}
+
+func pauses() *backoff.ExponentialBackOff {
+	return &backoff.ExponentialBackOff{InitialInterval: 20 * time.Millisecond, Multiplier: 1.5, MaxInterval: 2 * time.Second, RandomizationFactor: 0.3}
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-timer.C:
+		return nil
+	}
+}
+
+func (j *job) clone(ctx context.Context) error {
+	if j.work.Replaces != uuid.Nil {
+		err := j.settle(ctx, Clone, func(ctx context.Context) (site.Task, error) { return j.site.Remove(ctx, j.work.Replaces) })
+		if err != nil {
+			return fmt.Errorf("remove the clone that this one replaces: %w", err)
+		}
+	}
+	m := j.work.Machine
+	order := site.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark()}
+	err := j.settle(ctx, Clone, func(ctx context.Context) (site.Task, error) { return j.site.Clone(ctx, order) })
+	if err != nil {
+		return fmt.Errorf("from %s: %w", m.Clone.Template, err)
+	}
+	made, err := j.site.Machine(ctx, j.work.Identity)
+	if err != nil {
+		return err
+	}
+	return j.Ledger.Placed(context.WithoutCancel(ctx), m.Key, made.Host, made.Store)
+}
+
+// seed makes the machine's secrets, keeps them sealed and only then hands them
+// to the guest. Interrupted, it starts over with new ones; what the ledger has
+// last is what the guest gets.
+func (j *job) seed(ctx context.Context) error {
+	m := j.work.Machine
+	secrets, sealed, err := j.secrets()
+	if err != nil {
+		return err
+	}
+	if err := j.Ledger.Seal(context.WithoutCancel(ctx), m.Key, secrets.HostKeyPublic, sealed); err != nil {
+		return err
+	}
+	image, err := SeedImage(answers.Input{Machine: *m, Instance: j.work.Identity.String(), Secrets: secrets})
+	if err != nil {
+		return err
+	}
+	return j.settle(ctx, Seed, func(ctx context.Context) (site.Task, error) { return j.site.Seed(ctx, j.work.Identity, image) })
+}
+
+// SeedImage makes the seed that carries a machine's answers.
+func SeedImage(in answers.Input) ([]byte, error) {
+	var files []media.File
+	for _, f := range cloudinit.Files(in) {
+		files = append(files, media.File(f))
+	}
+	return media.ISO(cloudinit.Label, files)
+}
+
+// The names of sealed values.
+const (
+	SealedPassword = "password"
+	SealedHostKey  = "host-key"
+)
+
+func (j *job) secrets() (answers.Secrets, map[string]string, error) {
+	m := j.work.Machine
+	var s answers.Secrets
+	key, err := secret.NewHostKey(j.Random, m.Name)
+	if err != nil {
+		return s, nil, err
+	}
+	s.HostKeyPrivate, s.HostKeyPublic = key.Private, key.Public
+	clear := map[string]string{SealedHostKey: key.Private}
+	if m.Guest.Password == machine.Generate {
+		password, err := secret.NewPassword(j.Random)
+		if err != nil {
+			return s, nil, err
+		}
+		if s.PasswordHash, err = secret.Hash(j.Random, password); err != nil {
+			return s, nil, err
+		}
+		clear[SealedPassword] = password
+	}
+	sealed := map[string]string{}
+	if len(j.Recipients) > 0 {
+		for name, value := range clear {
+			if sealed[name], err = j.Recipients.Seal(value); err != nil {
+				return s, nil, err
+			}
+		}
+	}
+	return s, sealed, nil
+}
