@@ -26,6 +26,7 @@ func Assign(wanted []*Wanted, s *setup.Setup, ledger uuid.UUID, held []address.R
 	}
 	for _, w := range wanted {
 		a.draw(w)
+		a.ways(w)
 	}
 	return a.reserved, a.found
 }
@@ -126,13 +127,40 @@ func (a *assigner) draw(w *Wanted) {
 func (a *assigner) give(w *Wanted, i int, network address.Network, addr netip.Addr, pool string) {
 	adapter := &w.Adapters[i]
 	adapter.Addresses = append(adapter.Addresses, network.Prefix(addr))
-	for _, g := range network.Gateways {
-		if g.Is4() == addr.Is4() && !slices.Contains(adapter.Gateways, g) {
-			adapter.Gateways = append(adapter.Gateways, g)
-		}
-	}
 	a.reserved = append(a.reserved, address.Reservation{
 		Holder:  address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1},
 		Network: network.Name, Addr: addr, Pool: pool,
 	})
+}
+
+// ways tells each adapter the way out and the DNS servers, as far as they are
+// of a family that it has an address of. A machine has one way out for each
+// family, that of its first adapter which has one: a second default route
+// would be a matter of luck.
+func (a *assigner) ways(w *Wanted) {
+	out := map[bool]bool{} // whether IPv4, and IPv6, have their way out
+	for i := range w.Adapters {
+		adapter := &w.Adapters[i]
+		network, _ := a.network(w, i+1)
+		has := func(other netip.Addr) bool {
+			return slices.ContainsFunc(adapter.Addresses, func(p netip.Prefix) bool { return p.Addr().Is4() == other.Is4() })
+		}
+		for _, g := range network.Gateways {
+			if has(g) && !out[g.Is4()] {
+				adapter.Gateways = append(adapter.Gateways, g)
+				out[g.Is4()] = true
+			}
+		}
+		for _, d := range network.DNS {
+			if has(d) {
+				adapter.DNS = append(adapter.DNS, d)
+			}
+		}
+		if len(adapter.Addresses) > 0 {
+			adapter.Search = network.Search
+		}
+		if adapter.DHCP {
+			out[true] = true
+		}
+	}
 }

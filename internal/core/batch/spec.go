@@ -107,7 +107,7 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 		if !known {
 			b.bad("unknown-network", o, fmt.Sprintf("unknown network %q", o.Value), finding.DidYouMean(o.Value, setup.Names(b.setup.Networks)))
 		}
-		a := machine.Adapter{Network: or(network.Source, o.Value), DNS: network.DNS, Search: network.Search}
+		a := machine.Adapter{Network: or(network.Source, o.Value)}
 		if mac := src.find(sheet.ColumnID("mac", n)); mac.Value != "" {
 			var err error
 			if a.MAC, err = machine.ParseMAC(mac.Value); err != nil {

@@ -69,10 +69,10 @@ func users(g machine.Guest, s answers.Secrets) []mapping {
 		// hashed_passwd, unlike passwd, also counts for a login that the
 		// template already has.
 		u.add("hashed_passwd", s.PasswordHash)
-		u.add("sudo", []string{"ALL=(ALL:ALL) ALL"})
+		u.add("sudo", "ALL=(ALL:ALL) ALL")
 	} else {
 		u.add("lock_passwd", true)
-		u.add("sudo", []string{"ALL=(ALL:ALL) NOPASSWD:ALL"})
+		u.add("sudo", "ALL=(ALL:ALL) NOPASSWD:ALL")
 	}
 	u.add("ssh_authorized_keys", g.Keys)
 	return []mapping{u}
@@ -90,22 +90,22 @@ func networkConfig(adapters []machine.Adapter) []byte {
 			{"dhcp4", a.DHCP},
 			{"dhcp6", false},
 		}
+		if a.DHCP && i > 0 { // the first adapter's way out is preferred
+			e.add("dhcp4-overrides", mapping{{"route-metric", 100 * (i + 1)}})
+		}
 		e.add("addresses", prefixes(a.Addresses))
-		var routes []mapping
+		// A route to ::/0 would be clearer, but cloud-init 22.4 makes ::/64 of it.
 		for _, g := range a.Gateways {
-			to := "::/0"
 			if g.Is4() {
-				to = "0.0.0.0/0"
+				e.add("gateway4", g.String())
+			} else {
+				e.add("gateway6", g.String())
 			}
-			routes = append(routes, mapping{{"to", to}, {"via", g.String()}})
 		}
-		e.add("routes", routes)
-		if len(a.Addresses) > 0 { // with DHCP alone, its server tells them
-			var names mapping
-			names.add("addresses", addresses(a.DNS))
-			names.add("search", a.Search)
-			e.add("nameservers", names)
-		}
+		var names mapping
+		names.add("addresses", addresses(a.DNS))
+		names.add("search", a.Search)
+		e.add("nameservers", names)
 		ethernets.add(name, e)
 	}
 	m := mapping{{"version", 2}}
