@@ -88,7 +88,7 @@ func (b *builder) row(row sheet.Row) {
 	}
 	span, err := machine.ParseSpan(name.Value)
 	if err != nil {
-		b.bad("bad-range", name, err.Error(), "write bms-sonar-[01-12]")
+		b.bad("bad-range", name, err.Error(), "write bms-sonar-[01-12]; in a CSV, a cell with a comma in it stands in quotes")
 		span, _ = machine.ParseSpan("")
 	}
 	if span.Count() > MaxMachines || len(b.wanted)+span.Count() > MaxMachines {

@@ -7,13 +7,17 @@ import (
 	"github.com/agnivade/levenshtein"
 )
 
-// Nearest returns the known name that a misspelt one most likely means, or ""
-// when none is close. Letter case does not count.
+// Nearest returns the known name that a misspelt or shortened one most likely
+// means, or "" when none is close. Letter case does not count.
 func Nearest(word string, known []string) string {
+	word = strings.ToLower(word)
 	best, bestAt := "", max(2, len(word)/3)+1
 	sorted := slices.Sorted(slices.Values(known))
 	for _, name := range sorted {
-		d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(name))
+		d := levenshtein.ComputeDistance(word, strings.ToLower(name))
+		if len(word) >= 3 && strings.HasPrefix(strings.ToLower(name), word) {
+			d = 1
+		}
 		if d < bestAt && d < len(name) {
 			best, bestAt = name, d
 		}

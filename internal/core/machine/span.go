@@ -80,26 +80,28 @@ func ParseSpan(s string) (Span, error) {
 }
 
 func parseChoice(s string) (choice, error) {
-	lo, hi, isRange := strings.Cut(s, "-")
 	if s == "" {
 		return choice{}, fmt.Errorf("%w: a bracket holds numbers like 01-12 or words separated by commas", ErrSpan)
 	}
-	a, errA := strconv.Atoi(lo)
-	b, errB := strconv.Atoi(hi)
-	if !isRange || errA != nil || errB != nil || lo[0] == '+' || hi[0] == '+' {
-		if strings.Contains(s, "[") {
-			return choice{}, fmt.Errorf("%w: a bracket within a bracket", ErrSpan)
-		}
+	if strings.Contains(s, "[") {
+		return choice{}, fmt.Errorf("%w: a bracket within a bracket", ErrSpan)
+	}
+	lo, hi, _ := strings.Cut(s, "-")
+	if !isNumber(lo) || !isNumber(hi) {
 		return choice{word: s}, nil
 	}
 	if len(lo) > 9 || len(hi) > 9 {
 		return choice{}, fmt.Errorf("%w: more names than can be counted", ErrSpan)
 	}
+	a, _ := strconv.Atoi(lo)
+	b, _ := strconv.Atoi(hi)
 	if a > b {
 		return choice{}, fmt.Errorf("%w: %s counts down; write [%s-%s]", ErrSpan, s, hi, lo)
 	}
 	return choice{lo: a, hi: b, width: len(lo)}, nil
 }
+
+func isNumber(s string) bool { return s != "" && strings.Trim(s, "0123456789") == "" }
 
 // Count tells how many names the span holds; at least 1.
 func (s Span) Count() int { return s.count }

@@ -3,6 +3,7 @@ package setup
 import (
 	"fmt"
 	"reflect"
+	"strconv"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -70,8 +71,10 @@ func (d *decoder) at(n ast.Node) finding.Position {
 
 func (d *decoder) wrong(n ast.Node, path []string, want, hint string) {
 	what := "this value"
-	if len(path) > 0 {
-		what = path[len(path)-1]
+	for _, key := range path {
+		if _, err := strconv.Atoi(key); err != nil { // not a place in a list
+			what = key
+		}
 	}
 	d.found.Add(finding.Finding{Code: "bad-value", At: d.at(n),
 		Message: fmt.Sprintf("%s must be %s", what, want), Hint: hint})

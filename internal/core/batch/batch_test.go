@@ -1,0 +1,158 @@
+package batch
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+const setupText = `mintbatch: 1
+sites: {quay: {kind: gateway, url: "https://127.0.0.1:1/quay"}, vessel: {kind: gateway, url: "https://127.0.0.1:1/vessel"}}
+templates: {deb12-base: {guest: linux, memory: 2GiB, cpus: 1}}
+networks:
+  survey: {subnet: [198.51.100.0/24, "2001:db8:b0a7::/64"], gateway: [198.51.100.1, "2001:db8:b0a7::1"], dns: [198.51.100.2, "2001:db8:b0a7::2"], search: brackwater.example, pools: {nodes: {ranges: 198.51.100.100-198.51.100.102}}}
+  chart: {subnet: 203.0.113.0/24, gateway: 203.0.113.1, pools: {a: {ranges: 203.0.113.10-203.0.113.11}, b: {ranges: 203.0.113.20}}}
+defaults: {site: quay, template: deb12-base, domain: brackwater.example, network: survey}
+presets:
+  sonar-node: {cpus: 4, packages: [lz4], firstboot: clock, login: survey, password: none}
+  broken: {memory: "4"}
+firstboot: {clock: {packages: [chrony]}}
+`
+
+// build reads a sheet of the setup above up to the addresses.
+func build(t *testing.T, rows string, held ...address.Reservation) ([]*Wanted, finding.List) {
+	t.Helper()
+	s, found := setup.Read("mintbatch.yaml", []byte(setupText))
+	require.Empty(t, found)
+	table, found := sheet.ReadCSV("m.csv", strings.NewReader(rows))
+	wanted, more := Build(table, s)
+	found = append(found, more...)
+	_, more = Assign(wanted, s, uuid.UUID{15: 1}, held)
+	return wanted, append(found, more...).Sorted()
+}
+
+func TestValuesComeFromRowPresetTemplateDefaults(t *testing.T) {
+	wanted, found := build(t, "machine,preset,memory,hostname\nBMS-Sonar-01,sonar-node,4GiB,\nbms-tide-01,,,gauge\n")
+	require.Empty(t, found)
+	first, second := wanted[0], wanted[1]
+	assert.Equal(t, machine.Shape{CPUs: 4, Memory: 4 * machine.GiB}, first.Shape)
+	assert.Equal(t, machine.Shape{CPUs: 1, Memory: 2 * machine.GiB}, second.Shape)
+	assert.Equal(t, []string{"lz4", "chrony"}, first.Guest.Packages)
+	assert.Equal(t, "bms-sonar-01.brackwater.example", first.Guest.FQDN())
+	assert.Equal(t, "gauge", second.Guest.Hostname)
+	assert.Equal(t, "quay", first.Site)
+	assert.True(t, first.Adapters[0].DHCP, "no address means DHCP")
+	for column, from := range map[string]string{"memory": "row", "cpus": "preset sonar-node", "template": "defaults", "notes": ""} {
+		assert.Equal(t, from, first.Origin(column).From, column)
+	}
+	assert.Equal(t, "template deb12-base", second.Origin("memory").From)
+	assert.Equal(t, "mintbatch.yaml:3:48", second.Origin("memory").At.String())
+}
+
+func TestRangesCountUp(t *testing.T) {
+	wanted, found := build(t, "machine,address\n\"bms-[quay,vessel]-[01-02]\",198.51.100.40+\n")
+	require.Empty(t, found)
+	var got []string
+	for _, w := range wanted {
+		got = append(got, w.Name+" "+w.Guest.Hostname+" "+w.Adapters[0].Addresses[0].String())
+	}
+	assert.Equal(t, []string{"bms-quay-01 bms-quay-01 198.51.100.40/24", "bms-quay-02 bms-quay-02 198.51.100.41/24",
+		"bms-vessel-01 bms-vessel-01 198.51.100.42/24", "bms-vessel-02 bms-vessel-02 198.51.100.43/24"}, got)
+}
+
+func TestAdaptersGetTheirOwnFamiliesAndOneWayOut(t *testing.T) {
+	wanted, found := build(t, "machine,address,network.2,address.2\nx,2001:db8:b0a7::9,chart,203.0.113.9\ny,198.51.100.9,chart,203.0.113.8\n")
+	require.Empty(t, found)
+	x, y := wanted[0].Adapters, wanted[1].Adapters
+	assert.Equal(t, "[2001:db8:b0a7::1] [2001:db8:b0a7::2]", strings.Join([]string{sprint(x[0].Gateways), sprint(x[0].DNS)}, " "))
+	assert.Equal(t, "[203.0.113.1]", sprint(x[1].Gateways), "the first with IPv4")
+	assert.Equal(t, "[198.51.100.1]", sprint(y[0].Gateways))
+	assert.Empty(t, y[1].Gateways, "one IPv4 way out is enough")
+	assert.NotEqual(t, x[0].MAC, x[1].MAC)
+}
+
+func TestFindingsOfCells(t *testing.T) {
+	for _, c := range []struct{ code, rows, says string }{
+		{"missing-machine", "machine,cpus\n,2\n", "row 2, column 1 (machine): the row has no machine name"},
+		{"bad-range", "machine\nx-[1-\n", "'[' without ']'"},
+		{"too-many-machines", "machine\nx-[1-999999999]\n", "more than 200000 machines"},
+		{"bad-hostname", "machine\nbms_sonar\n", `'_' is not a letter`},
+		{"bad-hostname", "machine,hostname\nx-[1-2],y\n", "one host name for a range"},
+		{"bad-hostname", "machine,hostname\nx,a.b\n", "column 2 (hostname)"},
+		{"duplicate-machine", "machine\nx\nX\n", "machine X is already in m.csv, row 2"},
+		{"unknown-preset", "machine,preset\nx,sonar-nod\n", "did you mean sonar-node?"},
+		{"unknown-template", "machine,template\nx,deb12\n", `unknown template "deb12" (did you mean deb12-base?)`},
+		{"unknown-site", "machine,site\nx,quai\n", "did you mean quay?"},
+		{"unknown-network", "machine,network\nx,surve\n", "did you mean survey?"},
+		{"unknown-firstboot", "machine,firstboot\nx,clok\n", "did you mean clock?"},
+		{"unknown-pool", "machine,address\nx,pool:node\n", "it has nodes"},
+		{"unknown-pool", "machine,network,address\nx,chart,pool\n", "pool:a or pool:b"},
+		{"bad-size", "machine,memory\nx,4\n", "the unit is missing"},
+		{"bad-size", "machine,disk\nx,1500KiB\n", "whole number of MiB"},
+		{"bad-size", "machine,preset\nx,broken\n", "mintbatch.yaml:10:20"},
+		{"bad-cpus", "machine,cpus\nx,2.5\n", "whole number from 1"},
+		{"bad-clone", "machine,clone\nx,thin\n", `linked or full, not "thin"`},
+		{"bad-power", "machine,power\nx,yes\n", "on or off"},
+		{"bad-address", "machine,address\nx,198.51.100.0\n", "network address"},
+		{"bad-address", "machine,address\nx,198.51.100.255\n", "broadcast"},
+		{"bad-address", "machine,address\nx,198.51.100.1\n", "is the gateway"},
+		{"bad-address", "machine,address\nx,203.0.113.7\n", "is not in network survey"},
+		{"duplicate-address", "machine,address\nx,198.51.100.7\ny,198.51.100.7\n", "already in m.csv, row 2, column 2 (address)"},
+		{"pool-exhausted", "machine,address\nx-[1-4],pool\n", "no free address left for x-4"},
+		{"missing-network", "machine,network.3\nx,chart\n", "network.3 is given but network.2 is not"},
+		{"bad-mac", "machine,mac\nx,03:00:5e:10:00:01\n", "multicast"},
+		{"duplicate-mac", "machine,mac\nx,02:00:5e:10:00:01\ny,02-00-5e-10-00-01\n", "already in m.csv, row 2"},
+		{"literal-password", "machine,password\nx,hunter2\n", "must not stand in a cell"},
+		{"no-recipients", "machine,login\nx,survey\n", "secret keygen"},
+		{"bad-login", "machine,login,password\nx,Über,none\n", "lower-case"},
+		{"bad-key", "machine,login,password,keys\nx,survey,none,ssh-rsa nonsense\n", "not an SSH public key"},
+		{"missing-login", "machine,keys\nx,ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGKW4uLuQ+V4Wl+yQkVGdAqGLyWSAJZZ977D8kOoSLso\n", "no login to use them"},
+		{"bad-timezone", "machine,timezone\nx,Europe/Osloo\n", "IANA"},
+		{"bad-date", "machine,until\nx,31.3.2027\n", "2027-03-31"},
+		{"bad-labels", "machine,labels\nx,=3\n", "rack=3"},
+		{"bad-domain", "machine,domain\nx,a..b\n", "label"},
+		{"bad-checkpoint", "machine,checkpoint\nx,a b\n", "host name"},
+	} {
+		_, found := build(t, c.rows)
+		var all []string
+		codes := map[string]bool{}
+		for _, f := range found {
+			all = append(all, f.Error())
+			codes[f.Code] = true
+		}
+		assert.True(t, codes[c.code], "%q: %s", c.rows, all)
+		assert.Contains(t, strings.Join(all, "\n"), c.says, c.rows)
+		assert.NotContains(t, strings.Join(all, "\n"), "hunter2")
+	}
+}
+
+func TestAFindingOfASharedCellIsToldOnce(t *testing.T) {
+	_, found := build(t, "machine,preset\nx-[1-50],broken\ny,broken\n")
+	assert.Len(t, found, 1)
+}
+
+func TestAddressesHeldByOthers(t *testing.T) {
+	held := address.Reservation{Holder: address.Holder{Site: "quay", Machine: "old", Adapter: 1}, Network: "survey", Addr: addr("198.51.100.100"), Pool: "nodes"}
+	wanted, found := build(t, "machine,address\nx,pool\n", held)
+	require.Empty(t, found)
+	assert.Equal(t, "198.51.100.101/24", wanted[0].Adapters[0].Addresses[0].String())
+	_, found = build(t, "machine,address\nx,198.51.100.100\n", held)
+	require.Len(t, found, 1)
+	assert.Equal(t, "address-in-use", found[0].Code)
+	assert.Contains(t, found[0].Message, "held by old")
+}
+
+func sprint[T any](v T) string { return fmt.Sprint(v) }
+
+func addr(s string) netip.Addr { return netip.MustParseAddr(s) }

@@ -1,0 +1,105 @@
+package proof
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+
+	"mintbatch/internal/core/machine"
+)
+
+var ledger, stranger = uuid.UUID{15: 1}, uuid.UUID{15: 2}
+
+func spec() machine.Spec {
+	return machine.Spec{Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked}, Shape: machine.Shape{CPUs: 2, Disk: 8 * machine.GiB},
+		Guest: machine.Guest{Hostname: "x", Keys: []string{"a"}}, Power: machine.On}
+}
+
+var key = machine.Key{Site: "quay", Name: "x"}
+
+func id(generation int) uuid.UUID { return machine.Identity(ledger, key, generation) }
+
+func ours(generation int) Seen {
+	return Seen{Identity: id(generation), Name: "x", Ledger: ledger, Generation: generation}
+}
+
+// one computes the work of a machine that is wanted as the changed spec.
+func one(change func(*machine.Spec), known *Known, seen ...Seen) Work {
+	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}}, Seen: map[string][]Seen{"quay": seen}}
+	if change != nil {
+		change(&s.Wanted[0].Spec)
+	}
+	if known != nil {
+		s.Known = []Known{*known}
+	}
+	return Compare(s, nil).Works[0]
+}
+
+func TestWork(t *testing.T) {
+	made := &Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Spec: spec()}
+	cloned := &Known{Key: key, Generation: 1, State: Making, Cloned: true, Spec: spec()}
+	started := &Known{Key: key, Generation: 1, State: Making, Cloned: true, Started: true, Spec: spec()}
+	begun := &Known{Key: key, Generation: 1, State: Making, Spec: spec()}
+	cpus := func(s *machine.Spec) { s.Shape.CPUs = 4 }
+	hostname := func(s *machine.Spec) { s.Guest.Hostname = "y" }
+	template := func(s *machine.Spec) { s.Clone.Template = "deb13-base" }
+	none := uuid.Nil
+	for name, c := range map[string]struct {
+		got        Work
+		word       Word
+		generation int
+		replaces   uuid.UUID
+		why        string
+	}{
+		"first":                   {one(nil, nil), New, 1, none, "[]"},
+		"name of a stranger":      {one(nil, nil, Seen{Identity: stranger, Name: "X"}), Taken, 1, none, "[the site has a machine of this name that this ledger did not make]"},
+		"name of another ledger":  {one(nil, nil, Seen{Identity: stranger, Name: "x", Ledger: stranger}), Taken, 1, none, "[the site has a machine of this name that this ledger did not make]"},
+		"identity without mark":   {one(nil, made, Seen{Identity: id(1), Name: "x"}), Taken, 1, none, "[the site has a machine of this identity without this ledger's mark]"},
+		"there, reply lost":       {one(nil, begun, ours(1)), New, 1, none, "[begun by an earlier run and not finished]"},
+		"half made":               {one(nil, cloned, ours(1)), New, 1, none, "[begun by an earlier run and not finished]"},
+		"half made, vanished":     {one(nil, cloned), New, 2, none, "[begun by an earlier run and not finished]"},
+		"half made, new address":  {one(hostname, cloned, ours(1)), New, 1, none, "[begun by an earlier run and not finished hostname x to y]"},
+		"half made, new template": {one(template, cloned, ours(1)), New, 2, id(1), "[begun by an earlier run and not finished template deb12-base to deb13-base]"},
+		"started, new hostname":   {one(hostname, started, ours(1)), Remake, 2, id(1), "[begun by an earlier run and not finished hostname x to y]"},
+		"earlier clone in way":    {one(nil, &Known{Key: key, Generation: 2, State: Making, Spec: spec()}, ours(1)), New, 2, id(1), "[begun by an earlier run and not finished]"},
+		"as asked":                {one(nil, made, ours(1)), Same, 1, none, "[]"},
+		"gone":                    {one(nil, made), New, 2, none, "[it is gone from the site]"},
+		"in place":                {one(cpus, made, ours(1)), Adjust, 1, none, "[cpus 2 to 4]"},
+		"needs a clone":           {one(hostname, made, ours(1)), Remake, 2, id(1), "[hostname x to y]"},
+		"a disk never shrinks":    {one(func(s *machine.Spec) { s.Shape.Disk /= 2 }, made, ours(1)), Remake, 2, id(1), "[disk 8GiB to 4GiB]"},
+		"ledger from a copy":      {one(nil, made, ours(2)), Taken, 1, none, "[the site has a clone of this machine that this ledger does not know; was the ledger restored from a copy?]"},
+	} {
+		assert.Equal(t, c.word, c.got.Word, name)
+		assert.Equal(t, c.generation, c.got.Generation, name)
+		assert.Equal(t, id(c.generation), c.got.Identity, name)
+		assert.Equal(t, c.replaces, c.got.Replaces, name)
+		assert.Equal(t, c.why, fmt.Sprint(c.got.Reasons), name)
+	}
+}
+
+func TestStraysAndFilter(t *testing.T) {
+	other := machine.Key{Site: "quay", Name: "old"}
+	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}}, Known: []Known{{Key: other, Generation: 1, State: Made}}}
+	p := Compare(s, nil)
+	assert.Equal(t, []Word{New, Stray}, []Word{p.Works[0].Word, p.Works[1].Word})
+	assert.Equal(t, 1, p.Count(Stray))
+	p = Compare(s, func(name string) bool { return name == "x" })
+	assert.Len(t, p.Works, 1)
+}
+
+func TestASiteThatWasNotAskedHasWhatTheLedgerSays(t *testing.T) {
+	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}},
+		Known: []Known{{Key: key, Generation: 1, State: Made, Spec: spec()}}}
+	assert.Equal(t, Same, Compare(s, nil).Works[0].Word)
+}
+
+func TestListsThatDifferReadDifferently(t *testing.T) {
+	seen := map[string]bool{}
+	for _, l := range [][]string{{"a, b"}, {"a", "b"}, {`"a`, `b"`}, {"a b"}, {"a,b"}, nil} {
+		text := list(l)
+		assert.False(t, seen[text], text)
+		seen[text] = true
+	}
+}

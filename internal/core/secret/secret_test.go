@@ -1,0 +1,80 @@
+package secret
+
+import (
+	"crypto/rand"
+	"errors"
+	"os/exec"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+)
+
+func TestPasswords(t *testing.T) {
+	seen := map[string]bool{}
+	for range 500 {
+		p, err := NewPassword(rand.Reader)
+		require.NoError(t, err)
+		assert.Len(t, p, passwordLength)
+		assert.True(t, complete(p), p)
+		assert.False(t, strings.ContainsAny(p, "0Oo1lI"), p)
+		assert.False(t, seen[p])
+		seen[p] = true
+	}
+	_, err := NewPassword(iotest.ErrReader(errors.New("no entropy")))
+	assert.ErrorContains(t, err, "no entropy")
+}
+
+// The guest's own crypt(3) must come to the same hash.
+func TestHashIsWhatCryptMakes(t *testing.T) {
+	hash, err := Hash(rand.Reader, "pass word:ü")
+	require.NoError(t, err)
+	require.Regexp(t, `^\$6\$(rounds=5000\$)?[./0-9A-Za-z]{16}\$[./0-9A-Za-z]{86}$`, hash)
+	perl, err := exec.LookPath("perl")
+	if err != nil {
+		t.Skip("skipped: perl is not installed")
+	}
+	out, err := exec.Command(perl, "-e", `print crypt($ARGV[0], $ARGV[1])`, "pass word:ü", hash).Output()
+	require.NoError(t, err)
+	assert.Equal(t, hash, string(out))
+}
+
+func TestSealing(t *testing.T) {
+	file, recipient, err := NewIdentity()
+	require.NoError(t, err)
+	_, other, err := NewIdentity()
+	require.NoError(t, err)
+	all, err := ParseRecipients([]string{other, recipient})
+	require.NoError(t, err)
+	sealed, err := all.Seal("s3cret")
+	require.NoError(t, err)
+	assert.NotContains(t, sealed, "s3cret")
+	opened, err := Open(file, sealed)
+	require.NoError(t, err)
+	assert.Equal(t, "s3cret", opened)
+
+	stranger, _, err := NewIdentity()
+	require.NoError(t, err)
+	for _, c := range [][2]string{{stranger, sealed}, {"rubbish", sealed}, {file, sealed[:len(sealed)/2]}} {
+		_, err = Open(c[0], c[1])
+		assert.ErrorIs(t, err, ErrSealed)
+	}
+	_, err = ParseRecipients([]string{"age1x"})
+	assert.ErrorContains(t, err, "not an age recipient")
+}
+
+func TestHostKey(t *testing.T) {
+	k, err := NewHostKey(rand.Reader, "bms-sonar-01")
+	require.NoError(t, err)
+	signer, err := ssh.ParsePrivateKey([]byte(k.Private))
+	require.NoError(t, err)
+	assert.Equal(t, k.Public, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))+" bms-sonar-01")
+	assert.NoError(t, CheckPublicKey(k.Public))
+	assert.ErrorContains(t, CheckPublicKey(k.Private), "private key")
+	for _, bad := range []string{"", "# comment", "ssh-ed25519", "ssh-rsa AAAA", k.Public + "\n" + k.Public} {
+		assert.ErrorIs(t, CheckPublicKey(bad), ErrPublicKey, bad)
+	}
+}

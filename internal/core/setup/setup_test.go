@@ -1,0 +1,94 @@
+package setup
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const good = `mintbatch: 1
+sites:
+  quay: {kind: gateway, url: "https://127.0.0.1:7443/quay", token: "file:token"}
+templates:
+  deb12-base: {guest: linux, memory: 2GiB}
+networks:
+  survey:
+    subnet: 198.51.100.0/24
+    gateway: 198.51.100.1
+    dns: [198.51.100.2, 198.51.100.3]
+    pools:
+      nodes: {ranges: 198.51.100.100-198.51.100.180, skip: [198.51.100.110]}
+presets:
+  sonar-node:
+    packages: [chrony]
+    memory: 012
+    keys:
+      - one
+      - two
+limits: {confirm: 90s}
+`
+
+func TestRead(t *testing.T) {
+	s, found := Read("mintbatch.yaml", []byte(good))
+	require.Empty(t, found)
+	assert.Len(t, s.Networks["survey"].DNS, 2)
+	assert.Equal(t, "198.51.100.1", s.Networks["survey"].Gateway[0].String(), "one value stands for a list")
+	assert.Equal(t, "012", s.Presets["sonar-node"].Values["memory"], "as it is written")
+	assert.Equal(t, "one\ntwo", s.Presets["sonar-node"].Values["keys"])
+	assert.Equal(t, []string{"chrony"}, s.Presets["sonar-node"].Packages)
+	assert.Equal(t, "mintbatch.yaml:16:13", s.Where("presets", "sonar-node", "memory").String())
+	assert.Equal(t, "1m30s", s.Limits.Confirm.String())
+}
+
+func TestReadFindings(t *testing.T) {
+	for says, change := range map[string][2]string{
+		`mintbatch.yaml:20:1: unknown key "limts" (did you mean limits?)`:                      {"limits:", "limts:"},
+		`mintbatch.yaml:5:30: unknown key "memry" (did you mean memory?)`:                      {"memory: 2GiB", "memry: 2GiB"},
+		`mintbatch.yaml:8:13: subnet must be a subnet such as 198.51.100.0/24`:                 {"subnet: 198.51.100.0/24", "subnet: 198.51.100"},
+		`mintbatch.yaml:12:23: pool nodes: 203.0.113.1-203.0.113.9 is not within`:              {"ranges: 198.51.100.100-198.51.100.180", "ranges: 203.0.113.1-203.0.113.9"},
+		`mintbatch.yaml:9:14: gateway 203.0.113.1 is not in a subnet of network survey`:        {"gateway: 198.51.100.1", "gateway: 203.0.113.1"},
+		`mintbatch.yaml:20:19: confirm must be a time such as 90s or 10m`:                      {"90s", "90"},
+		`mintbatch.yaml:3:16: site quay has the unknown kind "gatway" (did you mean gateway?)`: {"kind: gateway", "kind: gatway"},
+		`needs a url that begins with https://`:                                                {"https:", "http:"},
+		"`mintbatch: 1` is missing":                                                            {"mintbatch: 1\n", ""},
+		"networks must be a mapping":                                                           {good[strings.Index(good, "networks:"):strings.Index(good, "presets:")], "networks: [a, b]\n"},
+		"not YAML":                                                                             {"sites:\n", "sites: {\n"},
+		"two subnets of one family":                                                            {"198.51.100.0/24\n", "[198.51.100.0/24, 203.0.113.0/24]\n"},
+		"must be plain text":                                                                   {"- one", "- {a: b}"},
+	} {
+		text := strings.Replace(good, change[0], change[1], 1)
+		require.NotEqual(t, good, text, says)
+		_, found := Read("mintbatch.yaml", []byte(text))
+		var all []string
+		for _, f := range found {
+			all = append(all, f.Error())
+		}
+		assert.Contains(t, strings.Join(all, "\n"), says)
+	}
+	_, found := Read("mintbatch.yaml", nil)
+	assert.Equal(t, "empty-setup", found[0].Code)
+}
+
+func TestAliasesCannotExplode(t *testing.T) {
+	bomb := "mintbatch: 1\nsites: &a [x,x,x,x,x,x,x,x,x,x]\n"
+	for c := 'b'; c < 'k'; c++ {
+		prev := string(c - 1)
+		bomb += "k" + string(c) + ": &" + string(c) + " [" + strings.TrimSuffix(strings.Repeat("*"+prev+",", 10), ",") + "]\n"
+	}
+	bomb += "defaults: {keys: *j}\n"
+	_, found := Read("mintbatch.yaml", []byte(bomb))
+	assert.True(t, found.Failed())
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(good))
+	f.Add([]byte("a: &x [*x]"))
+	f.Fuzz(func(_ *testing.T, b []byte) {
+		s, found := Read("mintbatch.yaml", b)
+		if !found.Failed() {
+			s.AddressNetworks()
+		}
+	})
+}
