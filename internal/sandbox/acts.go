@@ -278,10 +278,10 @@ func (s *Sandbox) capacity(c *call) site.Survey {
 	}
 	var v site.Survey
 	for _, h := range c.plan.Hosts {
-		v.Hosts = append(v.Hosts, site.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: h.Memory - memory[h.Name], Stores: h.Stores})
+		v.Hosts = append(v.Hosts, site.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-memory[h.Name]), Stores: h.Stores})
 	}
 	for _, st := range c.plan.Stores {
-		v.Stores = append(v.Stores, site.Store{Name: st.Name, Capacity: st.Capacity, Free: st.Capacity - used[st.Name]})
+		v.Stores = append(v.Stores, site.Store{Name: st.Name, Capacity: st.Capacity, Free: max(0, st.Capacity-used[st.Name])})
 	}
 	return v
 }

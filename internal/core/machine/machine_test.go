@@ -30,6 +30,12 @@ func TestParseSize(t *testing.T) {
 	got, err := ParseSizeIn("4", "GB")
 	require.NoError(t, err)
 	assert.Equal(t, "4GiB", got.String())
+	for _, size := range []Size{0, 1, KiB + 1, 3 * TiB} {
+		text, _ := size.MarshalText()
+		var back Size
+		require.NoError(t, back.UnmarshalText(text))
+		assert.Equal(t, size, back)
+	}
 }
 
 func TestSpan(t *testing.T) {

@@ -84,8 +84,13 @@ func (s Size) String() string {
 // MarshalText writes the size as String does.
 func (s Size) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
-// UnmarshalText reads what ParseSize reads.
+// UnmarshalText reads what ParseSize reads, and also 0B: unlike one that is
+// wanted, a size that is told may be nothing.
 func (s *Size) UnmarshalText(b []byte) error {
+	if string(b) == "0B" {
+		*s = 0
+		return nil
+	}
 	v, err := ParseSize(string(b))
 	*s = v
 	return err

@@ -1,0 +1,142 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/mint"
+	"mintbatch/internal/sandbox"
+)
+
+// sandboxMachines reads the names of the machines that a sandbox ended with.
+func sandboxMachines(dir string) []string {
+	f, err := os.Open(filepath.Join(dir, "sandbox", "machines.jsonl"))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	last := map[string]string{}
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		var m struct {
+			ID, Site, Name string
+			Gone           bool
+		}
+		if json.Unmarshal(lines.Bytes(), &m) == nil {
+			last[m.ID] = m.Site + "/" + m.Name
+			if m.Gone {
+				delete(last, m.ID)
+			}
+		}
+	}
+	var names []string
+	for _, n := range last {
+		names = append(names, n)
+	}
+	return names
+}
+
+// command runs the program in a folder.
+func command(t *testing.T, dir, name string, args ...string) (string, error) {
+	t.Helper()
+	c := exec.Command(name, args...)
+	c.Dir = dir
+	out, err := c.CombinedOutput()
+	return string(out), err
+}
+
+type listing struct {
+	Machines []struct {
+		Name, State, Identity string
+		AtSite                string `json:"at_site"`
+		Spec                  struct {
+			Adapters []struct {
+				MAC       string
+				Addresses []string
+			}
+		}
+	}
+}
+
+// Killed at every boundary of every step and run again, a batch ends as if
+// nothing had happened: the same machines, each once, with the addresses that
+// the proof had shown.
+func TestKilledAtEveryBoundary(t *testing.T) {
+	dir := t.TempDir()
+	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: 500})
+	require.NoError(t, err)
+	ctx, end := context.WithCancel(context.Background())
+	defer end()
+	go func() { _ = s.Serve(ctx) }()
+	require.NoError(t, mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
+
+	n := 0
+	for _, step := range []string{"reserve", "clone", "shape", "wire", "seed", "checkpoint", "record", "start", "confirm"} {
+		for _, moment := range []string{"before", "begun", "acted", "ended"} {
+			n++
+			names := []string{fmt.Sprintf("bms-sonar-%d-1", n), fmt.Sprintf("bms-sonar-%d-2", n)}
+			rows := fmt.Sprintf("machine,preset,address,network,checkpoint\nbms-sonar-%d-[1-2],tide-gauge,pool,survey,fresh\n", n)
+			sheet := fmt.Sprintf("%d.csv", n)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, sheet), []byte(rows), 0o600))
+			before := proofOf(t, dir, sheet, names)
+
+			at := names[0] + ":" + step + ":" + moment
+			out, err := command(t, dir, "mintbatch-dying", append([]string{at, "mint", "--yes", "--sheet", sheet}, names...)...)
+			var died *exec.ExitError
+			require.True(t, errors.As(err, &died) && !died.Exited(), "%s: it did not die: %v\n%s", at, err, out)
+
+			out, err = command(t, dir, "mintbatch", append([]string{"mint", "--yes", "--sheet", sheet}, names...)...)
+			require.NoError(t, err, "%s: %s", at, out)
+			out, err = command(t, dir, "mintbatch", append([]string{"mint", "--yes", "--sheet", sheet}, names...)...)
+			require.NoError(t, err, "%s: %s", at, out)
+			require.Contains(t, out, "nothing to do", at)
+			assert.Equal(t, before, proofOf(t, dir, sheet, names), "%s: addresses have changed", at)
+			atSite := sandboxMachines(dir)
+			require.Len(t, atSite, 2*n, "%s: %v", at, atSite)
+		}
+	}
+	out, err := command(t, dir, "mintbatch", "list", "--json")
+	require.NoError(t, err)
+	var all listing
+	require.NoError(t, json.Unmarshal([]byte(out), &all))
+	require.Len(t, all.Machines, 2*n)
+	seen := map[string]string{}
+	for _, m := range all.Machines {
+		assert.Equal(t, "made there", m.State+" "+m.AtSite, m.Name)
+		for _, value := range append(m.Spec.Adapters[0].Addresses, m.Spec.Adapters[0].MAC, m.Identity) {
+			assert.Empty(t, seen[value], "%s: %s and %s", value, seen[value], m.Name)
+			seen[value] = m.Name
+		}
+	}
+}
+
+// proofOf tells the addresses that a proof shows for the machines.
+func proofOf(t *testing.T, dir, sheet string, names []string) string {
+	t.Helper()
+	out, err := command(t, dir, "mintbatch", append([]string{"proof", "--json", "--sheet", sheet}, names...)...)
+	require.NoError(t, err, out)
+	var p struct {
+		Works []struct {
+			Machine struct {
+				Name     string
+				Adapters []struct{ Addresses []string }
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &p))
+	var words []string
+	for _, w := range p.Works {
+		words = append(words, w.Machine.Name, w.Machine.Adapters[0].Addresses[0])
+	}
+	return strings.Join(words, " ")
+}

@@ -1,0 +1,103 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"mintbatch/internal/cli"
+	"mintbatch/internal/mint"
+	"mintbatch/internal/run"
+	"mintbatch/internal/sandbox"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"mintbatch":       main,
+		"mintbatch-dying": dying,
+	})
+}
+
+// dying is mintbatch with a first argument that says at which boundary of
+// which machine's step the process dies, as `bms-tide-01:clone:acted`: at once
+// and without a word, as by kill -9.
+func dying() {
+	at := os.Args[1]
+	app := &cli.App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Boundary: func(b run.Boundary) {
+		if fmt.Sprintf("%s:%s:%s", b.Name, b.Step, b.Moment) == at {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+	}}
+	os.Exit(app.Main(append([]string{"mintbatch"}, os.Args[2:]...)))
+}
+
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir:   "testdata/script",
+		Setup: func(e *testscript.Env) error { e.Setenv("HOME", e.WorkDir); return nil },
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"sandbox":      serve,
+			"at-site":      atSite,
+			"edit":         edit,
+			"stop-sandbox": func(ts *testscript.TestScript, _ bool, _ []string) { stopServing(ts) },
+		},
+	})
+}
+
+type sandboxKey struct{}
+
+// serve lays out the demo in a folder and serves its sandbox until the script
+// ends: `sandbox DIR [KIND:SHARE...]`. Called again it serves it anew.
+func serve(ts *testscript.TestScript, _ bool, args []string) {
+	dir := ts.MkAbs(args[0])
+	faults, err := sandbox.ParseFaults(args[1:], 7)
+	ts.Check(err)
+	s, err := sandbox.Open(sandbox.Options{Dir: dir + "/sandbox", Plan: sandbox.DemoPlan(), Speed: 200, Faults: faults})
+	ts.Check(err)
+	if _, err := os.Stat(dir + "/mintbatch.yaml"); err != nil {
+		ts.Check(mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
+	}
+	ctx, end := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { _ = s.Serve(ctx); close(ended) }()
+	stop := func() { end(); <-ended }
+	serving[ts.Getenv("WORK")] = stop
+	ts.Defer(stop)
+	ts.Check(os.WriteFile(dir+"/url", []byte(s.URL+"\n"), 0o600))
+}
+
+var serving = map[string]func(){}
+
+func stopServing(ts *testscript.TestScript) { serving[ts.Getenv("WORK")]() }
+
+// atSite counts the machines that the sandbox has, and that no two of them
+// share a name: `at-site DIR N`.
+func atSite(ts *testscript.TestScript, _ bool, args []string) {
+	names := sandboxMachines(ts.MkAbs(args[0]))
+	if want, _ := strconv.Atoi(args[1]); len(names) != want {
+		ts.Fatalf("the sandbox has %d machines, not %d: %v", len(names), want, names)
+	}
+	seen := map[string]bool{}
+	for _, n := range names {
+		if seen[n] {
+			ts.Fatalf("the sandbox has %s twice", n)
+		}
+		seen[n] = true
+	}
+}
+
+// edit replaces text in a file: `edit FILE OLD NEW`.
+func edit(ts *testscript.TestScript, _ bool, args []string) {
+	text := ts.ReadFile(args[0])
+	if !strings.Contains(text, args[1]) {
+		ts.Fatalf("%s has no %q", args[0], args[1])
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(text, args[1], args[2])), 0o600))
+}
