@@ -2,7 +2,6 @@ package main
 
 import (
 	"bufio"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,9 +13,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"mintbatch/internal/mint"
-	"mintbatch/internal/sandbox"
 )
 
 // sandboxMachines reads the names of the machines that a sandbox ended with.
@@ -72,14 +68,7 @@ type listing struct {
 // nothing had happened: the same machines, each once, with the addresses that
 // the proof had shown.
 func TestKilledAtEveryBoundary(t *testing.T) {
-	dir := t.TempDir()
-	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: 500})
-	require.NoError(t, err)
-	ctx, end := context.WithCancel(context.Background())
-	defer end()
-	go func() { _ = s.Serve(ctx) }()
-	require.NoError(t, mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
-
+	dir, _ := served(t, 500)
 	n := 0
 	for _, step := range []string{"reserve", "clone", "shape", "wire", "seed", "checkpoint", "record", "start", "confirm"} {
 		for _, moment := range []string{"before", "begun", "acted", "ended"} {

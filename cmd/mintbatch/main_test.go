@@ -2,14 +2,18 @@ package main
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/cli"
 	"mintbatch/internal/mint"
@@ -46,6 +50,7 @@ func TestScripts(t *testing.T) {
 			"sandbox":      serve,
 			"at-site":      atSite,
 			"edit":         edit,
+			"newer":        newer,
 			"stop-sandbox": func(ts *testscript.TestScript, _ bool, _ []string) { stopServing(ts) },
 		},
 	})
@@ -93,11 +98,49 @@ func atSite(ts *testscript.TestScript, _ bool, args []string) {
 	}
 }
 
-// edit replaces text in a file: `edit FILE OLD NEW`.
+// edit replaces text in a file: `edit FILE OLD NEW`; \n is a line feed.
 func edit(ts *testscript.TestScript, _ bool, args []string) {
 	text := ts.ReadFile(args[0])
+	for i := range args {
+		args[i] = strings.ReplaceAll(args[i], `\n`, "\n")
+	}
 	if !strings.Contains(text, args[1]) {
 		ts.Fatalf("%s has no %q", args[0], args[1])
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(text, args[1], args[2])), 0o600))
+}
+
+// newer makes a ledger one of a program to come.
+func newer(ts *testscript.TestScript, _ bool, args []string) {
+	db, err := sql.Open("sqlite", ts.MkAbs(args[0]))
+	ts.Check(err)
+	defer db.Close()
+	_, err = db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`)
+	ts.Check(err)
+}
+
+// served lays out the demo in a folder of the test's and serves its sandbox.
+func served(t *testing.T, speed float64) (dir string, s *sandbox.Sandbox) {
+	t.Helper()
+	dir = t.TempDir()
+	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed})
+	require.NoError(t, err)
+	ctx, end := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { _ = s.Serve(ctx); close(ended) }()
+	t.Cleanup(func() { end(); <-ended })
+	require.NoError(t, mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
+	return dir, s
+}
+
+// writer gathers what several goroutines write.
+type writer struct {
+	mu sync.Mutex
+	strings.Builder
+}
+
+func (w *writer) Write(b []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.Builder.Write(b)
 }

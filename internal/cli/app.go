@@ -92,7 +92,9 @@ func (a *App) exit(err error, interrupted bool) int {
 	case errors.Is(err, site.ErrUnreachable), errors.Is(err, ledger.ErrLedger):
 		status = exitUnreachable
 	}
-	fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(err.Error()))
+	for line := range strings.Lines(err.Error()) {
+		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(strings.TrimSpace(line)))
+	}
 	return status
 }
 

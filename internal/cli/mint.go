@@ -71,7 +71,7 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return errors.Join(a.document(mintDocument(minted, p)), err)
 	}
-	a.closing(c, minted)
+	a.closing(c, minted, p.Count(proof.Stray))
 	return err
 }
 
@@ -120,7 +120,7 @@ func (a *App) ask(machines int) error {
 }
 
 // closing tells what was made, and what was not and why.
-func (a *App) closing(c *cli.Command, m *mint.Minted) {
+func (a *App) closing(c *cli.Command, m *mint.Minted, strays int) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
 	done := map[proof.Word]int{}
@@ -171,11 +171,18 @@ func (a *App) closing(c *cli.Command, m *mint.Minted) {
 		}
 	}
 	fmt.Fprintln(a.Stdout)
+	left := ""
+	if strays > 0 {
+		left = fmt.Sprintf("; %s left alone", plural(strays, "stray"))
+	}
 	if len(words) == 0 {
-		fmt.Fprintln(a.Stdout, p.paint("nothing to do: every machine is as the sheet says", text.Bold))
+		fmt.Fprintln(a.Stdout, p.paint("nothing to do: every machine of the sheet is as it says"+left, text.Bold))
 		return
 	}
-	fmt.Fprintln(a.Stdout, p.paint("run "+m.Run+": "+strings.Join(words, ", "), text.Bold))
+	if m.Run != "" {
+		left += " (run " + m.Run + ")"
+	}
+	fmt.Fprintln(a.Stdout, p.paint(strings.Join(words, ", ")+left, text.Bold))
 }
 
 func at(s run.Step) string {

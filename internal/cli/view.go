@@ -77,8 +77,8 @@ func visible(s string) string {
 	return b.String()
 }
 
-// rows prints a table: aligned columns, no lines. Cells that were painted must
-// have been made visible before.
+// rows prints a table: aligned columns, no lines. On a terminal the last column
+// is folded to fit. Cells that were painted must have been made visible before.
 func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
@@ -100,7 +100,22 @@ func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 		}
 		t.AppendRow(row)
 	}
+	if width, ok := terminal(w); ok {
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: len(headings), WidthMax: lastWidth(width, cells, headings), WidthMaxEnforcer: text.WrapSoft}})
+	}
 	t.Render()
+}
+
+// lastWidth is what a terminal leaves to the last column.
+func lastWidth(width int, cells [][]string, headings []string) int {
+	for i := range len(headings) - 1 {
+		widest := text.StringWidthWithoutEscSequences(headings[i])
+		for _, line := range cells {
+			widest = max(widest, text.StringWidthWithoutEscSequences(line[i]))
+		}
+		width -= widest + 2
+	}
+	return max(width-1, 24)
 }
 
 // document prints the one JSON document of a command.

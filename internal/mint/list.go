@@ -3,7 +3,6 @@ package mint
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"time"
 
@@ -41,11 +40,9 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 	for i, k := range known {
 		all[i] = k.Name
 	}
-	keep := func(string) bool { return true }
-	if len(names) > 0 {
-		if keep, err = Matcher(names, all); err != nil {
-			return nil, err
-		}
+	keep, err := Matcher(names, all)
+	if err != nil {
+		return nil, err
 	}
 	sites := map[string]map[string]site.Machine{}
 	var unreachable error
@@ -71,7 +68,7 @@ func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[stri
 			continue
 		}
 		asked[k.Site] = true
-		survey, err := s.surveyOne(ctx, k.Site)
+		survey, err := s.ask(ctx, k.Site)
 		if err != nil {
 			failed = errors.Join(failed, err)
 			continue
@@ -82,21 +79,6 @@ func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[stri
 		}
 	}
 	return sites, failed
-}
-
-func (s *Session) surveyOne(ctx context.Context, name string) (*site.Survey, error) {
-	if _, defined := s.Setup.Sites[name]; !defined {
-		return nil, fmt.Errorf("%w: site %s is no longer in the setup", site.ErrUnreachable, name)
-	}
-	opened, err := s.open(name, s.Log)
-	if err != nil {
-		return nil, err
-	}
-	survey, err := opened.Survey(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("site %s at %s: %w", name, s.Setup.Sites[name].URL, err)
-	}
-	return survey, nil
 }
 
 func (s *Session) entry(k ledger.Machine, sites map[string]map[string]site.Machine) Entry {

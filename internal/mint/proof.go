@@ -7,9 +7,9 @@ import (
 	"log/slog"
 	"path"
 	"slices"
+	"sync"
 
 	"github.com/google/uuid"
-	"golang.org/x/sync/errgroup"
 
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
@@ -25,7 +25,8 @@ type Session struct {
 	Ledger *ledger.Ledger
 	Log    *slog.Logger
 
-	sites    map[string]site.Site
+	mu       sync.Mutex
+	sites    map[string]site.Site // those opened so far
 	reserved map[machine.Key][]ledger.Reservation
 }
 
@@ -90,31 +91,34 @@ func (s *Session) Proof(ctx context.Context, names []string, offline bool) (proo
 	for _, k := range known {
 		situation.Known = append(situation.Known, k.Known)
 	}
-	if !offline {
-		surveys, err := s.survey(ctx, situation)
-		if err != nil {
-			return proof.Proof{}, err
-		}
-		situation.Seen = seen(surveys)
-		if err := s.present(surveys); err != nil {
-			return proof.Proof{}, err
-		}
-	}
 	keep, err := matcher(names, situation)
 	if err != nil {
 		return proof.Proof{}, err
 	}
+	if !offline {
+		surveys, err := s.survey(ctx, situation, keep)
+		if err != nil {
+			return proof.Proof{}, err
+		}
+		situation.Seen = seen(surveys)
+		if err := s.present(surveys, keep); err != nil {
+			return proof.Proof{}, err
+		}
+	}
 	return proof.Compare(situation, keep), nil
 }
 
-// survey asks the sites that machines are wanted at or known to be at.
-func (s *Session) survey(ctx context.Context, situation proof.Situation) (map[string]*site.Survey, error) {
+// survey asks the sites that the machines in question are wanted at or known to
+// be at, and no others: one that is down does not stand in the way of the rest.
+func (s *Session) survey(ctx context.Context, situation proof.Situation, keep func(string) bool) (map[string]*site.Survey, error) {
 	names := map[string]bool{}
 	for _, m := range situation.Wanted {
-		names[m.Site] = true
+		if keep(m.Name) {
+			names[m.Site] = true
+		}
 	}
 	for _, k := range situation.Known {
-		if _, defined := s.Setup.Sites[k.Site]; defined {
+		if _, defined := s.Setup.Sites[k.Site]; defined && keep(k.Name) {
 			names[k.Site] = true
 		}
 	}
@@ -123,31 +127,30 @@ func (s *Session) survey(ctx context.Context, situation proof.Situation) (map[st
 		order = append(order, name)
 	}
 	slices.Sort(order)
-	answers := make([]*site.Survey, len(order))
-	var all errgroup.Group
+	answers, failures := make([]*site.Survey, len(order)), make([]error, len(order))
+	var all sync.WaitGroup
 	for i, name := range order {
-		opened, err := s.open(name, s.Log)
-		if err != nil {
-			return nil, err
-		}
-		s.sites[name] = opened
-		all.Go(func() error {
-			answer, err := opened.Survey(ctx)
-			if err != nil {
-				return fmt.Errorf("site %s at %s: %w", name, s.Setup.Sites[name].URL, err)
-			}
-			answers[i] = answer
-			return nil
-		})
+		all.Go(func() { answers[i], failures[i] = s.ask(ctx, name) })
 	}
-	if err := all.Wait(); err != nil {
-		return nil, err
-	}
+	all.Wait()
 	surveys := map[string]*site.Survey{}
 	for i, name := range order {
 		surveys[name] = answers[i]
 	}
-	return surveys, nil
+	return surveys, errors.Join(failures...)
+}
+
+// ask surveys one site.
+func (s *Session) ask(ctx context.Context, name string) (*site.Survey, error) {
+	opened, err := s.site(name)
+	if err != nil {
+		return nil, err
+	}
+	survey, err := opened.Survey(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("site %s at %s: %w", name, s.Setup.Sites[name].URL, err)
+	}
+	return survey, nil
 }
 
 func seen(surveys map[string]*site.Survey) map[string][]proof.Seen {
@@ -166,10 +169,13 @@ func seen(surveys map[string]*site.Survey) map[string][]proof.Seen {
 }
 
 // present tells of every name in the sheet that its site does not have.
-func (s *Session) present(surveys map[string]*site.Survey) error {
+func (s *Session) present(surveys map[string]*site.Survey, keep func(string) bool) error {
 	found := finding.List{}
 	told := map[finding.Position]bool{}
 	for _, w := range s.Wanted {
+		if !keep(w.Name) {
+			continue
+		}
 		survey := surveys[w.Site]
 		missing := func(column, kind, name string, known []string) {
 			at := w.Origin(column).At
@@ -212,9 +218,6 @@ var ErrNoMachine = errors.New("no such machine")
 // matcher turns names and globs into a filter. One that matches no machine is
 // refused: it was meant to.
 func matcher(globs []string, situation proof.Situation) (func(string) bool, error) {
-	if len(globs) == 0 {
-		return nil, nil
-	}
 	var all []string
 	for _, m := range situation.Wanted {
 		all = append(all, m.Name)
@@ -225,8 +228,12 @@ func matcher(globs []string, situation proof.Situation) (func(string) bool, erro
 	return Matcher(globs, all)
 }
 
-// Matcher makes a filter of names and globs; each must match one of all.
+// Matcher makes a filter of names and globs; each must match one of all. No
+// glob at all lets everything pass.
 func Matcher(globs, all []string) (func(string) bool, error) {
+	if len(globs) == 0 {
+		return func(string) bool { return true }, nil
+	}
 	matches := func(glob, name string) bool {
 		ok, _ := path.Match(glob, name)
 		return ok

@@ -3,7 +3,6 @@ package mint
 import (
 	"errors"
 	"fmt"
-	"log/slog"
 	"os"
 	"strings"
 
@@ -12,14 +11,27 @@ import (
 	"mintbatch/internal/site/gateway"
 )
 
-// open prepares a site of the setup; nothing is sent to it yet.
-func (b *Batch) open(name string, log *slog.Logger) (site.Site, error) {
-	s := b.Setup.Sites[name]
-	token, err := b.resolve(s.Token)
+// site prepares a site of the setup, once; nothing is sent to it yet.
+func (s *Session) site(name string) (site.Site, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if opened, ok := s.sites[name]; ok {
+		return opened, nil
+	}
+	from, defined := s.Setup.Sites[name]
+	if !defined {
+		return nil, fmt.Errorf("%w: site %s is no longer in the setup", site.ErrUnreachable, name)
+	}
+	token, err := s.resolve(from.Token)
 	if err != nil {
 		return nil, fmt.Errorf("site %s: its token: %w: %w", name, site.ErrUnreachable, err)
 	}
-	return gateway.New(gateway.Options{URL: s.URL, Token: token, Fingerprint: s.Fingerprint, Logger: log})
+	opened, err := gateway.New(gateway.Options{URL: from.URL, Token: token, Fingerprint: from.Fingerprint, Logger: s.Log})
+	if err != nil {
+		return nil, err
+	}
+	s.sites[name] = opened
+	return opened, nil
 }
 
 // resolve follows a reference to where the value stands.

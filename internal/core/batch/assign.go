@@ -57,6 +57,9 @@ func (a *assigner) bad(code string, at finding.Position, value any, message, hin
 
 // machine sets the MACs and claims the literal addresses.
 func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
+	if w.duplicate {
+		return
+	}
 	for i := range w.Adapters {
 		adapter := &w.Adapters[i]
 		if adapter.MAC == "" {

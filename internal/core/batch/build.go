@@ -18,8 +18,9 @@ const MaxMachines = 200_000
 // Wanted is a machine that the sheet asks for, before it has its addresses.
 type Wanted struct {
 	machine.Machine
-	wishes [][]wish // by adapter
-	row    *source
+	wishes    [][]wish // by adapter
+	row       *source
+	duplicate bool // of a machine in an earlier row; told, and nothing more to be told
 }
 
 // wish is one word of an address cell and where it stands.
@@ -158,6 +159,7 @@ func (b *builder) register(w *Wanted, cell Origin) {
 	}
 	id := strings.ToLower(w.Site + "/" + w.Name)
 	if first, taken := b.names[id]; taken {
+		w.duplicate = true
 		b.bad("duplicate-machine", cell, fmt.Sprintf("machine %s is already in %s", w.Name, first), "each machine has one row")
 		return
 	}

@@ -124,6 +124,9 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 // orphans tells of an address or MAC that belongs to no adapter, and of
 // adapters left out in the count.
 func (b *builder) orphans(src *source, missing int) {
+	if src.preset == "" && src.find("preset").Value != "" {
+		return // the preset, had it been found, may name the network
+	}
 	for n := missing; n <= sheet.MaxAdapters; n++ {
 		for _, column := range []string{"network", "address", "mac"} {
 			o := src.find(sheet.ColumnID(column, n))

@@ -68,12 +68,12 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 	for i := range s.Wanted {
 		m := &s.Wanted[i]
 		wanted[m.Key] = true
-		if keep == nil || keep(m.Name) {
+		if keep(m.Name) {
 			p.Works = append(p.Works, c.work(m))
 		}
 	}
 	for _, k := range s.Known {
-		if !wanted[k.Key] && (keep == nil || keep(k.Name)) {
+		if !wanted[k.Key] && keep(k.Name) {
 			p.Works = append(p.Works, c.stray(k))
 		}
 	}

@@ -1,0 +1,79 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/mint"
+)
+
+func status(t *testing.T, dir string, args ...string) int {
+	t.Helper()
+	c := exec.Command("mintbatch", args...)
+	c.Dir = dir
+	_ = c.Run()
+	return c.ProcessState.ExitCode()
+}
+
+func TestExitStatus(t *testing.T) {
+	dir, _ := served(t, 200)
+	broken := filepath.Join(t.TempDir(), "broken.csv")
+	require.NoError(t, os.WriteFile(broken, []byte("machine\na_b\n"), 0o600))
+	assert.Equal(t, 0, status(t, dir, "check"))
+	assert.Equal(t, 2, status(t, dir, "check", "--sheet", broken))
+	assert.Equal(t, 2, status(t, dir, "mint", "--yes", "--sheet", broken))
+	assert.Equal(t, 2, status(t, dir, "mint"), "no terminal")
+	assert.Equal(t, 2, status(t, dir, "nonsense"))
+	assert.Equal(t, 0, status(t, dir, "mint", "--yes", "bms-tide-01"))
+	unreachable := t.TempDir()
+	require.NoError(t, mint.WriteDemo(unreachable, mint.Demo{URL: "https://127.0.0.1:1", Fingerprint: "x"}))
+	require.NoError(t, os.Mkdir(filepath.Join(unreachable, "sandbox"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(unreachable, "sandbox", "token"), []byte("t"), 0o600))
+	assert.Equal(t, 3, status(t, unreachable, "proof"))
+}
+
+// Ctrl-C brings acts under way to their end, says how to go on, and the same
+// command does go on.
+func TestInterrupted(t *testing.T) {
+	dir, _ := served(t, 10)
+	c := exec.Command("mintbatch", "mint", "--yes")
+	c.Dir = dir
+	var said writer
+	c.Stdout, c.Stderr = &said, &said
+	require.NoError(t, c.Start())
+	require.Eventually(t, func() bool { return len(sandboxMachines(dir)) > 2 }, 10*time.Second, 5*time.Millisecond)
+	require.NoError(t, c.Process.Signal(syscall.SIGINT))
+	_ = c.Wait()
+	assert.Equal(t, 130, c.ProcessState.ExitCode())
+	assert.Contains(t, said.String(), "the same command goes on where this run ended")
+	out, err := command(t, dir, "mintbatch", "mint", "--yes")
+	require.NoError(t, err, out)
+	assert.Len(t, sandboxMachines(dir), 22)
+}
+
+// A second run waits for the first, says for whom, and then finds its work done.
+func TestTwoRunsAtOnce(t *testing.T) {
+	dir, _ := served(t, 20)
+	var first, second writer
+	start := func(w *writer) *exec.Cmd {
+		c := exec.Command("mintbatch", "mint", "--yes")
+		c.Dir, c.Stdout, c.Stderr = dir, w, w
+		require.NoError(t, c.Start())
+		return c
+	}
+	a := start(&first)
+	require.Eventually(t, func() bool { return len(sandboxMachines(dir)) > 0 }, 10*time.Second, 5*time.Millisecond)
+	b := start(&second)
+	require.NoError(t, a.Wait(), first.String())
+	require.NoError(t, b.Wait(), second.String())
+	assert.Regexp(t, `waiting: run [0-9a-f-]+ \(mint by .* on .*\) is working on this ledger`, second.String())
+	assert.Contains(t, second.String(), "nothing to do")
+	assert.Len(t, sandboxMachines(dir), 22)
+}
