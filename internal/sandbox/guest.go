@@ -36,8 +36,14 @@ func boot(template TemplatePlan, adapters []adapter, seed []byte) (report site.R
 	return g.report, g.text(meta, "instance-id")
 }
 
-// readSeed returns the files of a NoCloud seed.
-func readSeed(seed []byte) (map[string][]byte, error) {
+// readSeed returns the files of a NoCloud seed. The library that reads it
+// panics on some broken images; to a guest they are merely unreadable.
+func readSeed(seed []byte) (files map[string][]byte, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			files, err = nil, fmt.Errorf("the volume is broken: %v", p)
+		}
+	}()
 	if len(seed) == 0 {
 		return nil, fmt.Errorf("no volume labelled cidata")
 	}
@@ -57,7 +63,7 @@ func readSeed(seed []byte) (map[string][]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	files := map[string][]byte{}
+	files = map[string][]byte{}
 	for _, c := range children {
 		if files[c.Name()], err = io.ReadAll(c.Reader()); err != nil {
 			return nil, err

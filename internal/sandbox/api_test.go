@@ -1,0 +1,239 @@
+package sandbox
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
+	"mintbatch/internal/core/secret"
+	"mintbatch/internal/site"
+	"mintbatch/internal/site/gateway"
+)
+
+// documented holds every call and its answer against docs/gateway-api.yaml.
+func documented(t *testing.T, next http.Handler) (http.Handler, *atomic.Int32) {
+	t.Helper()
+	doc, err := openapi3.NewLoader().LoadFromFile("../../docs/gateway-api.yaml")
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate(context.Background()))
+	doc.Servers = openapi3.Servers{{URL: "/quay"}}
+	router, err := gorillamux.NewRouter(doc)
+	require.NoError(t, err)
+	openapi3filter.RegisterBodyDecoder("application/problem+json", openapi3filter.JSONBodyDecoder)
+	var calls atomic.Int32
+	options := &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, IncludeResponseStatus: true}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		calls.Add(1)
+		body, _ := io.ReadAll(r.Body)
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		route, params, err := router.FindRoute(r)
+		if !assert.NoError(t, err, "%s %s", r.Method, r.URL) {
+			return
+		}
+		in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route, Options: options}
+		assert.NoError(t, openapi3filter.ValidateRequest(r.Context(), in))
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		kept := httptest.NewRecorder()
+		next.ServeHTTP(kept, r)
+		out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: kept.Code, Header: kept.Header(), Options: options}
+		out.SetBodyBytes(kept.Body.Bytes())
+		assert.NoError(t, openapi3filter.ValidateResponse(r.Context(), out), "%s %s: %s", r.Method, r.URL, kept.Body)
+		for k, v := range kept.Header() {
+			w.Header()[k] = v
+		}
+		w.WriteHeader(kept.Code)
+		_, _ = w.Write(kept.Body.Bytes())
+	}), &calls
+}
+
+// talk opens a sandbox and a gateway that talks to it by the document.
+func talk(t *testing.T, faults ...string) (*Sandbox, *gateway.Gateway, *atomic.Int32) {
+	t.Helper()
+	f, err := ParseFaults(faults, 1)
+	require.NoError(t, err)
+	s, err := Open(Options{Dir: t.TempDir(), Plan: DemoPlan(), Speed: 1000, Faults: f})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	handler, calls := documented(t, s.handler())
+	server := httptest.NewTLSServer(handler)
+	t.Cleanup(server.Close)
+	g, err := gateway.New(gateway.Options{URL: server.URL + "/quay", Token: s.Token, Fingerprint: gateway.Fingerprint(server.Certificate().Raw), Retries: -1})
+	require.NoError(t, err)
+	return s, g, calls
+}
+
+func settle(t *testing.T, g *gateway.Gateway) func(site.Task, error) site.Task {
+	return func(task site.Task, err error) site.Task {
+		t.Helper()
+		require.NoError(t, err)
+		for !task.Settled() {
+			time.Sleep(time.Millisecond)
+			task, err = g.Task(context.Background(), task.ID)
+			require.NoError(t, err)
+		}
+		return task
+	}
+}
+
+var wires = []machine.Adapter{{Network: "survey", MAC: "02:00:00:00:00:01"}, {Network: "chart", MAC: "02:00:00:00:00:02"}}
+
+func order(name string) site.CloneOrder {
+	return site.CloneOrder{Identity: uuid.New(), Name: name, Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked},
+		Mark: site.Mark{Ledger: uuid.New(), Key: "quay/" + name, Generation: 1}}
+}
+
+func TestEveryActByTheDocument(t *testing.T) {
+	s, g, _ := talk(t)
+	ctx := context.Background()
+	done := settle(t, g)
+	o := order("bms-sonar-01")
+	id := o.Identity
+	done(g.Clone(ctx, o))
+	done(g.Clone(ctx, o)) // again: nothing is made
+	done(g.Shape(ctx, id, machine.Shape{CPUs: 2, Memory: 2 * machine.GiB, Disk: 20 * machine.GiB}))
+	done(g.Wire(ctx, id, wires))
+	key, err := secret.NewHostKey(rand.Reader, "x")
+	require.NoError(t, err)
+	image, err := media.ISO("cidata", []media.File{
+		{Name: "meta-data", Content: []byte("instance-id: a\nlocal-hostname: x\n")},
+		{Name: "user-data", Content: []byte("#cloud-config\nhostname: bms-sonar-01\nfqdn: bms-sonar-01.brackwater.example\nusers: [{name: survey}]\nssh_keys:\n  ed25519_private: |\n    " +
+			strings.ReplaceAll(strings.TrimSpace(key.Private), "\n", "\n    ") + "\n")},
+		{Name: "network-config", Content: []byte("version: 2\nethernets:\n  a:\n    match: {macaddress: '02:00:00:00:00:01'}\n    addresses: [198.51.100.7/24]\n  b:\n    match: {macaddress: '02:00:00:00:00:02'}\n    dhcp4: true\n")},
+	})
+	require.NoError(t, err)
+	done(g.Seed(ctx, id, image))
+	done(g.Checkpoint(ctx, id, "fresh"))
+	o.Mark.Labels, o.Mark.Until = map[string]string{"leg": "north"}, "2027-03-31"
+	done(g.Record(ctx, id, o.Mark))
+	done(g.Power(ctx, id, machine.On))
+
+	var m *site.Machine
+	require.Eventually(t, func() bool {
+		m, err = g.Machine(ctx, id)
+		return err == nil && m.Report != nil
+	}, 5*time.Second, time.Millisecond)
+	assert.Equal(t, "bms-sonar-01", m.Report.Hostname)
+	assert.Equal(t, map[string][]string{wires[0].MAC: {"198.51.100.7/24"}, wires[1].MAC: {"203.0.113.192/24"}}, m.Report.Addresses)
+	assert.Equal(t, []string{"survey"}, m.Report.Logins)
+	assert.Equal(t, key.Public, m.Report.HostKey+" x")
+	assert.Empty(t, m.Report.Errors)
+	assert.Equal(t, machine.Shape{CPUs: 2, Memory: 2 * machine.GiB, Disk: 20 * machine.GiB}, m.Shape)
+
+	survey, err := g.Survey(ctx)
+	require.NoError(t, err)
+	require.Len(t, survey.Machines, 1)
+	assert.Equal(t, "north", survey.Machines[0].Mark.Labels["leg"])
+
+	// The state outlives the sandbox.
+	again, err := Open(Options{Dir: s.options.Dir, Listen: "127.0.0.1:0"})
+	require.NoError(t, err)
+	defer again.Close()
+	assert.Equal(t, "bms-sonar-01", again.machines[id].Name)
+	assert.NotEmpty(t, again.disk.readSeed(id))
+
+	done(g.Remove(ctx, id))
+	done(g.Remove(ctx, id))
+	_, err = g.Machine(ctx, id)
+	assert.ErrorIs(t, err, site.ErrNotFound)
+	assert.Empty(t, s.disk.readSeed(id))
+}
+
+func TestRefusalsByTheDocument(t *testing.T) {
+	_, g, _ := talk(t)
+	ctx := context.Background()
+	done := settle(t, g)
+	first := order("bms-sonar-01")
+	done(g.Clone(ctx, first))
+	done(g.Wire(ctx, first.Identity, wires[:1]))
+	second := order("bms-sonar-02")
+	done(g.Clone(ctx, second))
+	refused := func(_ site.Task, err error) error { return err }
+	change := func(f func(*site.CloneOrder)) error {
+		o := order("x")
+		f(&o)
+		return refused(g.Clone(ctx, o))
+	}
+	for says, err := range map[string]error{
+		"another machine named": change(func(o *site.CloneOrder) { o.Name = "BMS-sonar-01" }),
+		`no template "nope"`:    change(func(o *site.CloneOrder) { o.Template = "nope" }),
+		`no folder "nope"`:      change(func(o *site.CloneOrder) { o.Folder = "nope" }),
+		`no store "nope"`:       change(func(o *site.CloneOrder) { o.Store = "nope" }),
+		`no network "nope"`:     refused(g.Wire(ctx, second.Identity, []machine.Adapter{{Network: "nope", MAC: wires[1].MAC}})),
+		"has the MAC address":   refused(g.Wire(ctx, second.Identity, wires[:1])),
+		"cannot shrink":         refused(g.Shape(ctx, first.Identity, machine.Shape{Disk: machine.GiB})),
+	} {
+		assert.ErrorIs(t, err, site.ErrRefused, says)
+		assert.ErrorContains(t, err, says)
+	}
+	done(g.Shape(ctx, first.Identity, machine.Shape{Memory: machine.TiB}))
+	assert.ErrorContains(t, refused(g.Power(ctx, first.Identity, machine.On)), "not enough memory (needs 1TiB, has 128GiB)")
+	_, err := g.Task(ctx, "nope")
+	assert.ErrorIs(t, err, site.ErrNotFound)
+}
+
+// A guest without a readable seed shows it: it keeps the template's name and
+// has no address.
+func TestAGuestWithoutItsSeed(t *testing.T) {
+	iso := func(label, user, meta string) []byte {
+		b, err := media.ISO(label, []media.File{{Name: "user-data", Content: []byte(user)}, {Name: "meta-data", Content: []byte(meta)}, {Name: "network-config", Content: []byte("version: 2\n")}})
+		require.NoError(t, err)
+		return b
+	}
+	good := iso("cidata", "#cloud-config\nhostname: x\n", "instance-id: a\n")
+	template := TemplatePlan{Hostname: "deb12-base"}
+	for name, c := range map[string]struct {
+		seed           []byte
+		hostname, says string
+	}{
+		"whole":      {good, "x", ""},
+		"none":       {nil, "deb12-base", "no volume labelled cidata"},
+		"label":      {iso("other", "#cloud-config\nhostname: x\n", "a: b"), "deb12-base", "no volume labelled cidata"},
+		"cut":        {good[:20*2048], "deb12-base", "seed: "},
+		"no marker":  {iso("cidata", "hostname: x\n", "a: b\n"), "deb12-base", "does not begin with #cloud-config"},
+		"YAML 1.1":   {iso("cidata", "#cloud-config\nhostname: 012\n", "a: b\n"), "deb12-base", "is not text"},
+		"not a map":  {iso("cidata", "#cloud-config\n- x\n", "a: b\n"), "deb12-base", "not a YAML mapping"},
+		"sexagesima": {iso("cidata", "#cloud-config\nhostname: 1:30\n", "a: b\n"), "deb12-base", "is not text"},
+	} {
+		report, _ := boot(template, nil, c.seed)
+		assert.Equal(t, c.hostname, report.Hostname, name)
+		assert.Contains(t, strings.Join(report.Errors, "\n"), c.says, name)
+	}
+}
+
+func TestLostRepliesAndRefusedTokens(t *testing.T) {
+	_, g, calls := talk(t, "lose:100%")
+	_, err := g.Clone(context.Background(), order("x"))
+	assert.ErrorIs(t, err, site.ErrUnreachable)
+	assert.EqualValues(t, 1, calls.Load())
+	s, err := Open(Options{Dir: t.TempDir(), Plan: DemoPlan()})
+	require.NoError(t, err)
+	ctx, end := context.WithCancel(context.Background())
+	defer end()
+	go func() { _ = s.Serve(ctx) }()
+	for _, o := range []gateway.Options{{Token: "wrong", Fingerprint: s.Fingerprint}, {Token: s.Token}, {Token: s.Token, Fingerprint: "sha256:00"}} {
+		o.URL = s.URL + "/quay"
+		bad, err := gateway.New(o)
+		require.NoError(t, err)
+		_, err = bad.Survey(ctx)
+		assert.ErrorIs(t, err, site.ErrUnreachable)
+		var unknown *gateway.CertificateError
+		assert.Equal(t, o.Token == s.Token, errors.As(err, &unknown))
+	}
+}
