@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -34,6 +35,8 @@ type Ledger struct {
 	lock  *flock.Flock
 	queue chan *write
 	done  chan struct{}
+
+	closing sync.Once
 }
 
 //go:embed migrations/*.sql
@@ -132,12 +135,13 @@ func (l *Ledger) migrate(ctx context.Context) error {
 	return err
 }
 
-// Close ends the use of the ledger.
+// Close ends the use of the ledger; a second call does nothing.
 func (l *Ledger) Close() error {
-	close(l.queue)
-	<-l.done
-	_ = l.lock.Unlock()
-	return l.db.Close()
+	l.closing.Do(func() {
+		close(l.queue)
+		<-l.done
+	})
+	return errors.Join(l.lock.Unlock(), l.db.Close())
 }
 
 // Busy says that another run has the ledger.

@@ -9,8 +9,8 @@ import (
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
-	"mintbatch/internal/site"
 )
 
 // Entry is what is known of one machine.
@@ -44,7 +44,7 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 	if err != nil {
 		return nil, err
 	}
-	sites := map[string]map[string]site.Machine{}
+	sites := map[string]map[string]survey.Machine{}
 	var unreachable error
 	if !offline {
 		sites, unreachable = s.atSites(ctx, known)
@@ -59,8 +59,8 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 }
 
 // atSites asks each site that the ledger has machines at for what it has.
-func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[string]map[string]site.Machine, error) {
-	sites := map[string]map[string]site.Machine{}
+func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[string]map[string]survey.Machine, error) {
+	sites := map[string]map[string]survey.Machine{}
 	var failed error
 	asked := map[string]bool{}
 	for _, k := range known {
@@ -68,20 +68,20 @@ func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[stri
 			continue
 		}
 		asked[k.Site] = true
-		survey, err := s.ask(ctx, k.Site)
+		answer, err := s.ask(ctx, k.Site)
 		if err != nil {
 			failed = errors.Join(failed, err)
 			continue
 		}
-		sites[k.Site] = map[string]site.Machine{}
-		for _, m := range survey.Machines {
+		sites[k.Site] = map[string]survey.Machine{}
+		for _, m := range answer.Machines {
 			sites[k.Site][m.ID.String()] = m
 		}
 	}
 	return sites, failed
 }
 
-func (s *Session) entry(k ledger.Machine, sites map[string]map[string]site.Machine) Entry {
+func (s *Session) entry(k ledger.Machine, sites map[string]map[string]survey.Machine) Entry {
 	id := machine.Identity(s.Ledger.ID, k.Key, k.Generation).String()
 	e := Entry{Key: k.Key, State: k.State, AtSite: "not asked", Host: k.Host, Store: k.Store, Run: k.Run,
 		Changed: k.Changed, HostKey: k.HostKey, Spec: k.Spec, Identity: id}

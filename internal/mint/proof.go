@@ -15,6 +15,8 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/sheet"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
@@ -110,7 +112,7 @@ func (s *Session) Proof(ctx context.Context, names []string, offline bool) (proo
 
 // survey asks the sites that the machines in question are wanted at or known to
 // be at, and no others: one that is down does not stand in the way of the rest.
-func (s *Session) survey(ctx context.Context, situation proof.Situation, keep func(string) bool) (map[string]*site.Survey, error) {
+func (s *Session) survey(ctx context.Context, situation proof.Situation, keep func(string) bool) (map[string]*survey.Survey, error) {
 	names := map[string]bool{}
 	for _, m := range situation.Wanted {
 		if keep(m.Name) {
@@ -127,13 +129,13 @@ func (s *Session) survey(ctx context.Context, situation proof.Situation, keep fu
 		order = append(order, name)
 	}
 	slices.Sort(order)
-	answers, failures := make([]*site.Survey, len(order)), make([]error, len(order))
+	answers, failures := make([]*survey.Survey, len(order)), make([]error, len(order))
 	var all sync.WaitGroup
 	for i, name := range order {
 		all.Go(func() { answers[i], failures[i] = s.ask(ctx, name) })
 	}
 	all.Wait()
-	surveys := map[string]*site.Survey{}
+	surveys := map[string]*survey.Survey{}
 	for i, name := range order {
 		surveys[name] = answers[i]
 	}
@@ -141,23 +143,23 @@ func (s *Session) survey(ctx context.Context, situation proof.Situation, keep fu
 }
 
 // ask surveys one site.
-func (s *Session) ask(ctx context.Context, name string) (*site.Survey, error) {
+func (s *Session) ask(ctx context.Context, name string) (*survey.Survey, error) {
 	opened, err := s.site(name)
 	if err != nil {
 		return nil, err
 	}
-	survey, err := opened.Survey(ctx)
+	answer, err := opened.Survey(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("site %s at %s: %w", name, s.Setup.Sites[name].URL, err)
 	}
-	return survey, nil
+	return answer, nil
 }
 
-func seen(surveys map[string]*site.Survey) map[string][]proof.Seen {
+func seen(surveys map[string]*survey.Survey) map[string][]proof.Seen {
 	all := map[string][]proof.Seen{}
-	for name, survey := range surveys {
+	for name, answer := range surveys {
 		all[name] = []proof.Seen{}
-		for _, m := range survey.Machines {
+		for _, m := range answer.Machines {
 			one := proof.Seen{Identity: m.ID, Name: m.Name, Power: m.Power}
 			if m.Mark != nil {
 				one.Ledger, one.Generation = m.Mark.Ledger, m.Mark.Generation
@@ -169,33 +171,42 @@ func seen(surveys map[string]*site.Survey) map[string][]proof.Seen {
 }
 
 // present tells of every name in the sheet that its site does not have.
-func (s *Session) present(surveys map[string]*site.Survey, keep func(string) bool) error {
+func (s *Session) present(surveys map[string]*survey.Survey, keep func(string) bool) error {
 	found := finding.List{}
 	told := map[finding.Position]bool{}
+	has := map[string]map[string][]string{} // names by site and column
+	for name, v := range surveys {
+		has[name] = map[string][]string{
+			"template": namesOf(v.Templates, func(t survey.Template) string { return t.Name }),
+			"host":     namesOf(v.Hosts, func(h survey.Host) string { return h.Name }),
+			"store":    namesOf(v.Stores, func(st survey.Store) string { return st.Name }),
+			"folder":   v.Folders,
+			"network":  v.Networks,
+		}
+	}
 	for _, w := range s.Wanted {
 		if !keep(w.Name) {
 			continue
 		}
-		survey := surveys[w.Site]
-		missing := func(column, kind, name string, known []string) {
-			at := w.Origin(column).At
-			if name == "" || slices.Contains(known, name) || told[at] {
+		missing := func(column string, adapter int, name string) {
+			known := has[w.Site][column]
+			if name == "" || slices.Contains(known, name) {
+				return
+			}
+			at := w.Origin(sheet.ColumnID(column, adapter)).At
+			if told[at] {
 				return
 			}
 			told[at] = true
 			found.Add(finding.Finding{Code: "not-at-site", At: at, Value: name,
-				Message: fmt.Sprintf("site %s has no %s %q", w.Site, kind, name), Hint: finding.DidYouMean(name, known)})
+				Message: fmt.Sprintf("site %s has no %s %q", w.Site, column, name), Hint: finding.DidYouMean(name, known)})
 		}
-		missing("template", "template", w.Clone.Template, namesOf(survey.Templates, func(t site.Template) string { return t.Name }))
-		missing("host", "host", w.Clone.Host, namesOf(survey.Hosts, func(h site.Host) string { return h.Name }))
-		missing("store", "store", w.Clone.Store, namesOf(survey.Stores, func(st site.Store) string { return st.Name }))
-		missing("folder", "folder", w.Clone.Folder, survey.Folders)
+		missing("template", 0, w.Clone.Template)
+		missing("host", 0, w.Clone.Host)
+		missing("store", 0, w.Clone.Store)
+		missing("folder", 0, w.Clone.Folder)
 		for i, a := range w.Adapters {
-			column := "network"
-			if i > 0 {
-				column = fmt.Sprintf("network.%d", i+1)
-			}
-			missing(column, "network", a.Network, survey.Networks)
+			missing("network", i+1, a.Network)
 		}
 	}
 	if found.Failed() {

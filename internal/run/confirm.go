@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/site"
+	"mintbatch/internal/core/survey"
 )
 
 // confirm waits for the guest's own report and holds it against the sheet. It
@@ -38,7 +38,7 @@ func (j *job) confirm(ctx, stop context.Context) error {
 }
 
 // mismatch tells in what a guest is not as asked; nil if in nothing.
-func mismatch(m *machine.Machine, hostKey string, r *site.Report) error {
+func mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 	var wrong []string
 	differs := func(what, has, wants string) {
 		if has != wants {

@@ -15,6 +15,7 @@ import (
 	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/secret"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
@@ -38,7 +39,7 @@ func (j *job) chain() []step {
 	m := j.work.Machine
 	id := j.work.Identity
 	var chain []step
-	add := func(name Step, input any, act func(context.Context) (site.Task, error)) {
+	add := func(name Step, input any, act func(context.Context) (survey.Task, error)) {
 		chain = append(chain, step{name, input, func(ctx, _ context.Context) error { return j.settle(ctx, name, act) }})
 	}
 	if j.work.Word != proof.Adjust {
@@ -50,19 +51,19 @@ func (j *job) chain() []step {
 			step{Clone, m.Clone, func(ctx, _ context.Context) error { return j.clone(ctx) }})
 	}
 	if m.Shape != (machine.Shape{}) {
-		add(Shape, m.Shape, func(ctx context.Context) (site.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
+		add(Shape, m.Shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
 	}
 	if j.work.Word != proof.Adjust {
-		add(Wire, m.Adapters, func(ctx context.Context) (site.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
+		add(Wire, m.Adapters, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
 		chain = append(chain, step{Seed, []any{m.Guest, m.Adapters}, func(ctx, _ context.Context) error { return j.seed(ctx) }})
 	}
 	if m.Checkpoint != "" {
-		add(Checkpoint, m.Checkpoint, func(ctx context.Context) (site.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) })
+		add(Checkpoint, m.Checkpoint, func(ctx context.Context) (survey.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) })
 	}
 	mark := j.mark()
-	add(Record, []any{mark.Mark, mark.Fingerprint}, func(ctx context.Context) (site.Task, error) { return j.site.Record(ctx, id, mark) })
+	add(Record, []any{mark.Mark, mark.Fingerprint}, func(ctx context.Context) (survey.Task, error) { return j.site.Record(ctx, id, mark) })
 	if m.Power == machine.On || j.work.Word == proof.Adjust {
-		add(Start, m.Power, func(ctx context.Context) (site.Task, error) { return j.site.Power(ctx, id, m.Power) })
+		add(Start, m.Power, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, id, m.Power) })
 	}
 	if m.Power == machine.On {
 		chain = append(chain, step{Confirm, m.Spec, j.confirm})
@@ -70,9 +71,9 @@ func (j *job) chain() []step {
 	return chain
 }
 
-func (j *job) mark() site.Mark {
+func (j *job) mark() survey.Mark {
 	m := j.work.Machine
-	return site.Mark{Ledger: j.Ledger.ID, Key: m.Key.String(), Generation: j.work.Generation,
+	return survey.Mark{Ledger: j.Ledger.ID, Key: m.Key.String(), Generation: j.work.Generation,
 		Fingerprint: m.Fingerprint(), Run: j.Run, Mark: m.Mark}
 }
 
@@ -82,7 +83,7 @@ const mostAsked = 3
 // settle asks for an act and waits for its real end. A task that the site no
 // longer knows (it was restarted) means that nobody knows; the act is asked for
 // again, which changes nothing where it was done.
-func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (site.Task, error)) error {
+func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (survey.Task, error)) error {
 	limited, cancel := context.WithTimeout(ctx, j.TaskLimit)
 	defer cancel()
 	for asked := 1; ; asked++ {
@@ -97,7 +98,7 @@ func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (
 			return fmt.Errorf("no end after %s; look at the site, then run the same command again", j.TaskLimit)
 		case err != nil:
 			return err
-		case t.State == site.Failed:
+		case t.State == survey.Failed:
 			return fmt.Errorf("the site's task failed: %s", t.Error)
 		}
 		return nil
@@ -105,7 +106,7 @@ func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (
 }
 
 // await polls a task with growing pauses until it is settled.
-func (j *job) await(ctx context.Context, name Step, t site.Task) (site.Task, error) {
+func (j *job) await(ctx context.Context, name Step, t survey.Task) (survey.Task, error) {
 	pause := pauses()
 	for !t.Settled() {
 		j.tell(Event{Key: j.work.Key, Step: name, State: Goes, Share: t.Share})
@@ -138,14 +139,14 @@ func sleep(ctx context.Context, d time.Duration) error {
 
 func (j *job) clone(ctx context.Context) error {
 	if j.work.Replaces != uuid.Nil {
-		err := j.settle(ctx, Clone, func(ctx context.Context) (site.Task, error) { return j.site.Remove(ctx, j.work.Replaces) })
+		err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Replaces) })
 		if err != nil {
 			return fmt.Errorf("remove the clone that this one replaces: %w", err)
 		}
 	}
 	m := j.work.Machine
-	order := site.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark()}
-	err := j.settle(ctx, Clone, func(ctx context.Context) (site.Task, error) { return j.site.Clone(ctx, order) })
+	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark()}
+	err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) { return j.site.Clone(ctx, order) })
 	if err != nil {
 		return fmt.Errorf("from %s: %w", m.Clone.Template, err)
 	}
@@ -172,7 +173,7 @@ func (j *job) seed(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return j.settle(ctx, Seed, func(ctx context.Context) (site.Task, error) { return j.site.Seed(ctx, j.work.Identity, image) })
+	return j.settle(ctx, Seed, func(ctx context.Context) (survey.Task, error) { return j.site.Seed(ctx, j.work.Identity, image) })
 }
 
 // SeedImage makes the seed that carries a machine's answers.

@@ -11,13 +11,13 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/site"
+	"mintbatch/internal/core/survey"
 )
 
-var settled = site.Task{State: site.Done}
+var settled = survey.Task{State: survey.Done}
 
-func (r *record) machine() site.Machine {
-	m := site.Machine{ID: r.ID, Name: r.Name, Host: r.Host, Store: r.Store, Power: r.Power, Shape: r.Shape}
+func (r *record) machine() survey.Machine {
+	m := survey.Machine{ID: r.ID, Name: r.Name, Host: r.Host, Store: r.Store, Power: r.Power, Shape: r.Shape}
 	if r.Mark.Key != "" {
 		m.Mark = &r.Mark
 	}
@@ -37,7 +37,7 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var order site.CloneOrder
+	var order survey.CloneOrder
 	if err := c.read(&order); err != nil {
 		return nil, err
 	}
@@ -81,10 +81,10 @@ func (s *Sandbox) clone(c *call) (any, error) {
 
 // place chooses host and store where the order leaves it open: the ones with
 // the most room.
-func (s *Sandbox) place(c *call, r *record, o site.CloneOrder, t TemplatePlan) error {
+func (s *Sandbox) place(c *call, r *record, o survey.CloneOrder, t TemplatePlan) error {
 	view := s.capacity(c)
 	needs := r.size(t)
-	var best *site.Store
+	var best *survey.Store
 	for i, store := range view.Stores {
 		if o.Store != "" && store.Name != o.Store || o.Host != "" && !reaches(view.Hosts, o.Host, store.Name) {
 			continue
@@ -99,7 +99,7 @@ func (s *Sandbox) place(c *call, r *record, o site.CloneOrder, t TemplatePlan) e
 	if best.Free < needs || s.options.Faults.strike("full") {
 		return refuse(http.StatusConflict, "store %q is full (needs %s, has %s)", best.Name, needs, best.Free)
 	}
-	var host *site.Host
+	var host *survey.Host
 	for i, h := range view.Hosts {
 		if (o.Host == "" || h.Name == o.Host) && slices.Contains(h.Stores, best.Name) && (host == nil || h.FreeMemory > host.FreeMemory) {
 			host = &view.Hosts[i]
@@ -112,8 +112,8 @@ func (s *Sandbox) place(c *call, r *record, o site.CloneOrder, t TemplatePlan) e
 	return nil
 }
 
-func reaches(hosts []site.Host, host, store string) bool {
-	return slices.ContainsFunc(hosts, func(h site.Host) bool { return h.Name == host && slices.Contains(h.Stores, store) })
+func reaches(hosts []survey.Host, host, store string) bool {
+	return slices.ContainsFunc(hosts, func(h survey.Host) bool { return h.Name == host && slices.Contains(h.Stores, store) })
 }
 
 func (r *record) size(t TemplatePlan) machine.Size {
@@ -162,7 +162,7 @@ func (s *Sandbox) remove(c *call) (any, error) {
 	return settled, s.disk.forget(r)
 }
 
-func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (site.Task, error) {
+func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, error) {
 	next := r.Shape
 	if shape.CPUs > 0 {
 		next.CPUs = shape.CPUs
@@ -174,7 +174,7 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (site.Task, err
 		next.Disk = shape.Disk
 	}
 	if next.Disk < r.Shape.Disk {
-		return site.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
+		return survey.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
 	}
 	if r.Power == machine.On && next != r.Shape {
 		r.Booted = time.Now().Add(s.span(bootTime)) // it was started again
@@ -183,15 +183,15 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (site.Task, err
 	return s.later(smallTaskTime, nil), nil
 }
 
-func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (site.Task, error) {
+func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (survey.Task, error) {
 	for i, a := range adapters {
 		network, ok := c.plan.network(a.Network)
 		if !ok {
-			return site.Task{}, refuse(http.StatusConflict, "no network %q", a.Network)
+			return survey.Task{}, refuse(http.StatusConflict, "no network %q", a.Network)
 		}
 		for _, other := range s.machines {
 			if other.Site == c.site && other.ID != r.ID && slices.ContainsFunc(other.Adapters, func(b adapter) bool { return b.MAC == a.MAC }) {
-				return site.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
+				return survey.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
 			}
 		}
 		adapters[i].Lease = s.lease(c, r, network, adapters[:i])
@@ -237,19 +237,19 @@ func (s *Sandbox) lease(c *call, r *record, n NetworkPlan, before []adapter) net
 	return netip.Prefix{}
 }
 
-func (s *Sandbox) record(_ *call, r *record, mark site.Mark) (site.Task, error) {
+func (s *Sandbox) record(_ *call, r *record, mark survey.Mark) (survey.Task, error) {
 	r.Mark = mark
 	return settled, nil
 }
 
-func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) (site.Task, error) {
+func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) (survey.Task, error) {
 	if want.Power == r.Power {
 		return settled, nil
 	}
 	if want.Power == machine.On {
 		for _, h := range s.capacity(c).Hosts {
 			if h.Name == r.Host && h.FreeMemory < r.Shape.Memory {
-				return site.Task{}, refuse(http.StatusConflict, "host %q has not enough memory (needs %s, has %s)", h.Name, r.Shape.Memory, h.FreeMemory)
+				return survey.Task{}, refuse(http.StatusConflict, "host %q has not enough memory (needs %s, has %s)", h.Name, r.Shape.Memory, h.FreeMemory)
 			}
 		}
 		t, _ := c.plan.template(r.Template)
@@ -264,7 +264,7 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 }
 
 // capacity tells how full hosts and stores are.
-func (s *Sandbox) capacity(c *call) site.Survey {
+func (s *Sandbox) capacity(c *call) survey.Survey {
 	used, memory := map[string]machine.Size{}, map[string]machine.Size{}
 	for _, r := range s.machines {
 		if r.Site != c.site {
@@ -276,12 +276,12 @@ func (s *Sandbox) capacity(c *call) site.Survey {
 			memory[r.Host] += r.Shape.Memory
 		}
 	}
-	var v site.Survey
+	var v survey.Survey
 	for _, h := range c.plan.Hosts {
-		v.Hosts = append(v.Hosts, site.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-memory[h.Name]), Stores: h.Stores})
+		v.Hosts = append(v.Hosts, survey.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-memory[h.Name]), Stores: h.Stores})
 	}
 	for _, st := range c.plan.Stores {
-		v.Stores = append(v.Stores, site.Store{Name: st.Name, Capacity: st.Capacity, Free: max(0, st.Capacity-used[st.Name])})
+		v.Stores = append(v.Stores, survey.Store{Name: st.Name, Capacity: st.Capacity, Free: max(0, st.Capacity-used[st.Name])})
 	}
 	return v
 }
@@ -290,25 +290,25 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	v := s.capacity(c)
-	v.Folders, v.Machines = c.plan.Folders, []site.Machine{}
+	v.Folders, v.Machines = c.plan.Folders, []survey.Machine{}
 	for _, n := range c.plan.Networks {
 		v.Networks = append(v.Networks, n.Name)
 	}
 	for _, t := range c.plan.Templates {
-		v.Templates = append(v.Templates, site.Template{Name: t.Name, CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used})
+		v.Templates = append(v.Templates, survey.Template{Name: t.Name, CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used})
 	}
 	for _, r := range s.machines {
 		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming {
 			v.Machines = append(v.Machines, r.machine())
 		}
 	}
-	slices.SortFunc(v.Machines, func(a, b site.Machine) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(v.Machines, func(a, b survey.Machine) int { return strings.Compare(a.Name, b.Name) })
 	return v, nil
 }
 
 // task is a task with the times between which it runs.
 type task struct {
-	site.Task
+	survey.Task
 	from, to time.Time
 }
 
@@ -318,7 +318,7 @@ func (s *Sandbox) span(d time.Duration) time.Duration {
 
 // later makes a task that takes a while; end is called with the lock held and
 // told whether the task was done or failed.
-func (s *Sandbox) later(d time.Duration, end func(done bool) error) site.Task {
+func (s *Sandbox) later(d time.Duration, end func(done bool) error) survey.Task {
 	if end == nil {
 		end = func(bool) error { return nil }
 	}
@@ -330,17 +330,17 @@ func (s *Sandbox) later(d time.Duration, end func(done bool) error) site.Task {
 	if fails {
 		d /= 2
 	}
-	t := &task{Task: site.Task{ID: uuid.NewString(), State: site.Running}, from: time.Now(), to: time.Now().Add(d)}
+	t := &task{Task: survey.Task{ID: uuid.NewString(), State: survey.Running}, from: time.Now(), to: time.Now().Add(d)}
 	s.tasks[t.ID] = t
 	time.AfterFunc(d, func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		err := end(!fails)
-		switch t.State = site.Done; {
+		switch t.State = survey.Done; {
 		case fails:
-			t.State, t.Error = site.Failed, "failed half-way, as ordered with --fault"
+			t.State, t.Error = survey.Failed, "failed half-way, as ordered with --fault"
 		case err != nil:
-			t.State, t.Error = site.Failed, err.Error()
+			t.State, t.Error = survey.Failed, err.Error()
 		}
 	})
 	return t.Task

@@ -23,6 +23,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/secret"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 	"mintbatch/internal/site/gateway"
 )
@@ -74,13 +75,13 @@ func talk(t *testing.T, faults ...string) (*Sandbox, *gateway.Gateway, *atomic.I
 	handler, calls := documented(t, s.handler())
 	server := httptest.NewTLSServer(handler)
 	t.Cleanup(server.Close)
-	g, err := gateway.New(gateway.Options{URL: server.URL + "/quay", Token: s.Token, Fingerprint: gateway.Fingerprint(server.Certificate().Raw), Retries: -1})
+	g, err := gateway.New(gateway.Options{URL: server.URL + "/quay", Token: s.Token, Fingerprint: secret.Fingerprint(server.Certificate().Raw), Retries: -1})
 	require.NoError(t, err)
 	return s, g, calls
 }
 
-func settle(t *testing.T, g *gateway.Gateway) func(site.Task, error) site.Task {
-	return func(task site.Task, err error) site.Task {
+func settle(t *testing.T, g *gateway.Gateway) func(survey.Task, error) survey.Task {
+	return func(task survey.Task, err error) survey.Task {
 		t.Helper()
 		require.NoError(t, err)
 		for !task.Settled() {
@@ -94,9 +95,9 @@ func settle(t *testing.T, g *gateway.Gateway) func(site.Task, error) site.Task {
 
 var wires = []machine.Adapter{{Network: "survey", MAC: "02:00:00:00:00:01"}, {Network: "chart", MAC: "02:00:00:00:00:02"}}
 
-func order(name string) site.CloneOrder {
-	return site.CloneOrder{Identity: uuid.New(), Name: name, Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked},
-		Mark: site.Mark{Ledger: uuid.New(), Key: "quay/" + name, Generation: 1}}
+func order(name string) survey.CloneOrder {
+	return survey.CloneOrder{Identity: uuid.New(), Name: name, Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked},
+		Mark: survey.Mark{Ledger: uuid.New(), Key: "quay/" + name, Generation: 1}}
 }
 
 func TestEveryActByTheDocument(t *testing.T) {
@@ -124,7 +125,7 @@ func TestEveryActByTheDocument(t *testing.T) {
 	done(g.Record(ctx, id, o.Mark))
 	done(g.Power(ctx, id, machine.On))
 
-	var m *site.Machine
+	var m *survey.Machine
 	require.Eventually(t, func() bool {
 		m, err = g.Machine(ctx, id)
 		return err == nil && m.Report != nil
@@ -164,17 +165,17 @@ func TestRefusalsByTheDocument(t *testing.T) {
 	done(g.Wire(ctx, first.Identity, wires[:1]))
 	second := order("bms-sonar-02")
 	done(g.Clone(ctx, second))
-	refused := func(_ site.Task, err error) error { return err }
-	change := func(f func(*site.CloneOrder)) error {
+	refused := func(_ survey.Task, err error) error { return err }
+	change := func(f func(*survey.CloneOrder)) error {
 		o := order("x")
 		f(&o)
 		return refused(g.Clone(ctx, o))
 	}
 	for says, err := range map[string]error{
-		"another machine named": change(func(o *site.CloneOrder) { o.Name = "BMS-sonar-01" }),
-		`no template "nope"`:    change(func(o *site.CloneOrder) { o.Template = "nope" }),
-		`no folder "nope"`:      change(func(o *site.CloneOrder) { o.Folder = "nope" }),
-		`no store "nope"`:       change(func(o *site.CloneOrder) { o.Store = "nope" }),
+		"another machine named": change(func(o *survey.CloneOrder) { o.Name = "BMS-sonar-01" }),
+		`no template "nope"`:    change(func(o *survey.CloneOrder) { o.Template = "nope" }),
+		`no folder "nope"`:      change(func(o *survey.CloneOrder) { o.Folder = "nope" }),
+		`no store "nope"`:       change(func(o *survey.CloneOrder) { o.Store = "nope" }),
 		`no network "nope"`:     refused(g.Wire(ctx, second.Identity, []machine.Adapter{{Network: "nope", MAC: wires[1].MAC}})),
 		"has the MAC address":   refused(g.Wire(ctx, second.Identity, wires[:1])),
 		"cannot shrink":         refused(g.Shape(ctx, first.Identity, machine.Shape{Disk: machine.GiB})),

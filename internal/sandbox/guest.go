@@ -10,14 +10,14 @@ import (
 	"github.com/kdomanski/iso9660"
 	"golang.org/x/crypto/ssh"
 
-	"mintbatch/internal/site"
+	"mintbatch/internal/core/survey"
 )
 
 // boot is what a guest makes of its first boot: it looks for a volume labelled
 // cidata, reads the answers there and reports what it found. Without a
 // readable seed it comes up as the template was: its name, and no address.
-func boot(template TemplatePlan, adapters []adapter, seed []byte) (report site.Report, instance string) {
-	g := guest{report: site.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}}
+func boot(template TemplatePlan, adapters []adapter, seed []byte) (report survey.Report, instance string) {
+	g := guest{report: survey.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}}
 	files, err := readSeed(seed)
 	if err != nil {
 		g.fault("seed: %s", err)
@@ -72,7 +72,7 @@ func readSeed(seed []byte) (files map[string][]byte, err error) {
 	return files, nil
 }
 
-type guest struct{ report site.Report }
+type guest struct{ report survey.Report }
 
 func (g *guest) fault(format string, args ...any) {
 	g.report.Errors = append(g.report.Errors, fmt.Sprintf(format, args...))

@@ -9,7 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/site"
+	"mintbatch/internal/core/survey"
 )
 
 // refusal is an answer that is not a success (RFC 9457).
@@ -102,7 +102,7 @@ func write(w http.ResponseWriter, body any, err error) {
 		}
 		status, kind = r.status, "application/problem+json"
 		body = map[string]any{"title": http.StatusText(r.status), "status": r.status, "detail": r.detail}
-	} else if t, ok := body.(site.Task); ok && !t.Settled() {
+	} else if t, ok := body.(survey.Task); ok && !t.Settled() {
 		status = http.StatusAccepted
 	}
 	w.Header().Set("Content-Type", kind)
@@ -112,18 +112,18 @@ func write(w http.ResponseWriter, body any, err error) {
 
 // changing answers a call whose body is a T and whose act changes a machine
 // that is there.
-func changing[T any](s *Sandbox, act func(*Sandbox, *call, *record, T) (site.Task, error)) func(*call) (any, error) {
+func changing[T any](s *Sandbox, act func(*Sandbox, *call, *record, T) (survey.Task, error)) func(*call) (any, error) {
 	return func(c *call) (any, error) {
 		var body T
 		if err := c.read(&body); err != nil {
 			return nil, err
 		}
-		return s.change(c, func(r *record) (site.Task, error) { return act(s, c, r, body) })
+		return s.change(c, func(r *record) (survey.Task, error) { return act(s, c, r, body) })
 	}
 }
 
 // change finds the machine, lets the act change it and keeps what became of it.
-func (s *Sandbox) change(c *call, act func(*record) (site.Task, error)) (any, error) {
+func (s *Sandbox) change(c *call, act func(*record) (survey.Task, error)) (any, error) {
 	id, err := c.id()
 	if err != nil {
 		return nil, err
@@ -154,13 +154,13 @@ func (s *Sandbox) seed(c *call) (any, error) {
 	if err != nil {
 		return nil, refuse(http.StatusBadRequest, "the seed did not arrive whole: %s", err)
 	}
-	return s.change(c, func(r *record) (site.Task, error) {
+	return s.change(c, func(r *record) (survey.Task, error) {
 		return settled, s.disk.writeSeed(r.ID, image)
 	})
 }
 
 func (s *Sandbox) checkpoint(c *call) (any, error) {
-	return s.change(c, func(r *record) (site.Task, error) {
+	return s.change(c, func(r *record) (survey.Task, error) {
 		r.addCheckpoint(c.PathValue("name"))
 		return s.later(smallTaskTime, nil), nil
 	})

@@ -23,7 +23,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"mintbatch/internal/site/gateway"
+	"mintbatch/internal/core/secret"
 )
 
 // Options say how a sandbox runs.
@@ -134,7 +134,7 @@ func (s *Sandbox) readPair() error {
 		return err
 	}
 	s.pair = pair
-	s.Fingerprint = gateway.Fingerprint(pair.Certificate[0])
+	s.Fingerprint = secret.Fingerprint(pair.Certificate[0])
 	return nil
 }
 

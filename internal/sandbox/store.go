@@ -14,7 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/site"
+	"mintbatch/internal/core/survey"
 )
 
 // record is a machine as the sandbox keeps it.
@@ -30,12 +30,12 @@ type record struct {
 	Folder      string            `json:"folder,omitempty"`
 	Shape       machine.Shape     `json:"shape"`
 	Adapters    []adapter         `json:"adapters,omitempty"`
-	Mark        site.Mark         `json:"mark"`
+	Mark        survey.Mark       `json:"mark"`
 	Checkpoints []string          `json:"checkpoints,omitempty"`
 	Power       machine.Power     `json:"power"`
 	Booted      time.Time         `json:"booted,omitzero"` // when its guest reports
 	Instance    string            `json:"instance,omitempty"`
-	Report      *site.Report      `json:"report,omitempty"`
+	Report      *survey.Report    `json:"report,omitempty"`
 }
 
 // adapter is one network adapter; Lease is what the network's DHCP would give.

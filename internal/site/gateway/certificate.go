@@ -1,13 +1,13 @@
 package gateway
 
 import (
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/hex"
 	"fmt"
 	"net/http"
 	"strings"
+
+	"mintbatch/internal/core/secret"
 )
 
 // CertificateError says that a gateway's certificate is signed by nobody whom
@@ -26,12 +26,6 @@ func (e *CertificateError) Error() string {
 	return fmt.Sprintf("no authority that this system trusts has signed its certificate; compare its fingerprint at the gateway and, if it is right, add to the site in the setup: `fingerprint: %s`", e.Fingerprint)
 }
 
-// Fingerprint is the SHA-256 of a certificate as the setup writes it.
-func Fingerprint(certificate []byte) string {
-	sum := sha256.Sum256(certificate)
-	return "sha256:" + hex.EncodeToString(sum[:])
-}
-
 // transport trusts the certificate with the fingerprint and no other, or, when
 // none is named, what the system's authorities have signed.
 func transport(host, fingerprint string) *http.Transport {
@@ -42,7 +36,7 @@ func transport(host, fingerprint string) *http.Transport {
 		// Verified below instead, so that the error can say what to do.
 		InsecureSkipVerify: true,
 		VerifyConnection: func(c tls.ConnectionState) error {
-			shown := Fingerprint(c.PeerCertificates[0].Raw)
+			shown := secret.Fingerprint(c.PeerCertificates[0].Raw)
 			if fingerprint != "" {
 				if normal(fingerprint) != normal(shown) {
 					return &CertificateError{Fingerprint: shown, Named: fingerprint}

@@ -19,6 +19,7 @@ import (
 	"github.com/hashicorp/go-retryablehttp"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
@@ -157,30 +158,30 @@ func refusal(resp *http.Response, content []byte) error {
 	return fmt.Errorf("%w: %s", site.ErrRefused, text)
 }
 
-func (g *Gateway) act(ctx context.Context, method string, id uuid.UUID, part string, body any) (site.Task, error) {
-	var t site.Task
+func (g *Gateway) act(ctx context.Context, method string, id uuid.UUID, part string, body any) (survey.Task, error) {
+	var t survey.Task
 	err := g.call(ctx, method, "/machines/"+id.String()+part, body, &t)
 	return t, err
 }
 
 // Survey implements site.Site.
-func (g *Gateway) Survey(ctx context.Context) (*site.Survey, error) {
-	var s site.Survey
+func (g *Gateway) Survey(ctx context.Context) (*survey.Survey, error) {
+	var s survey.Survey
 	return &s, g.call(ctx, http.MethodGet, "/survey", nil, &s)
 }
 
 // Clone implements site.Site.
-func (g *Gateway) Clone(ctx context.Context, o site.CloneOrder) (site.Task, error) {
+func (g *Gateway) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, error) {
 	return g.act(ctx, http.MethodPut, o.Identity, "", o)
 }
 
 // Shape implements site.Site.
-func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape) (site.Task, error) {
+func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape) (survey.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/shape", s)
 }
 
 // Wire implements site.Site.
-func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter) (site.Task, error) {
+func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter) (survey.Task, error) {
 	wires := make([]wire, len(adapters))
 	for i, a := range adapters {
 		wires[i] = wire{a.Network, a.MAC}
@@ -195,43 +196,43 @@ type wire struct {
 }
 
 // Seed implements site.Site.
-func (g *Gateway) Seed(ctx context.Context, id uuid.UUID, image []byte) (site.Task, error) {
+func (g *Gateway) Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/seed", image)
 }
 
 // Checkpoint implements site.Site.
-func (g *Gateway) Checkpoint(ctx context.Context, id uuid.UUID, name string) (site.Task, error) {
+func (g *Gateway) Checkpoint(ctx context.Context, id uuid.UUID, name string) (survey.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/checkpoints/"+url.PathEscape(name), nil)
 }
 
 // Record implements site.Site.
-func (g *Gateway) Record(ctx context.Context, id uuid.UUID, mark site.Mark) (site.Task, error) {
+func (g *Gateway) Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (survey.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/mark", mark)
 }
 
 // Power implements site.Site.
-func (g *Gateway) Power(ctx context.Context, id uuid.UUID, power machine.Power) (site.Task, error) {
+func (g *Gateway) Power(ctx context.Context, id uuid.UUID, power machine.Power) (survey.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/power", map[string]machine.Power{"power": power})
 }
 
 // Machine implements site.Site.
-func (g *Gateway) Machine(ctx context.Context, id uuid.UUID) (*site.Machine, error) {
-	var m site.Machine
+func (g *Gateway) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
+	var m survey.Machine
 	return &m, g.call(ctx, http.MethodGet, "/machines/"+id.String(), nil, &m)
 }
 
 // Remove implements site.Site.
-func (g *Gateway) Remove(ctx context.Context, id uuid.UUID) (site.Task, error) {
+func (g *Gateway) Remove(ctx context.Context, id uuid.UUID) (survey.Task, error) {
 	t, err := g.act(ctx, http.MethodDelete, id, "", nil)
 	if errors.Is(err, site.ErrNotFound) {
-		return site.Task{State: site.Done}, nil
+		return survey.Task{State: survey.Done}, nil
 	}
 	return t, err
 }
 
 // Task implements site.Site.
-func (g *Gateway) Task(ctx context.Context, id string) (site.Task, error) {
-	var t site.Task
+func (g *Gateway) Task(ctx context.Context, id string) (survey.Task, error) {
+	var t survey.Task
 	err := g.call(ctx, http.MethodGet, "/tasks/"+url.PathEscape(id), nil, &t)
 	return t, err
 }

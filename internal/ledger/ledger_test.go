@@ -1,0 +1,167 @@
+package ledger
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+)
+
+func opened(t *testing.T, path string) *Ledger {
+	t.Helper()
+	l, err := Open(t.Context(), path)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	return l
+}
+
+func one(name string) machine.Machine {
+	return machine.Machine{Key: machine.Key{Site: "quay", Name: name}, Spec: machine.Spec{Guest: machine.Guest{Hostname: name}}}
+}
+
+func held(name, addr string) []Reservation {
+	return []Reservation{{Holder: address.Holder{Site: "quay", Machine: name, Adapter: 1}, Network: "survey", Addr: netip.MustParseAddr(addr), Pool: "nodes"}}
+}
+
+func TestAMachinesLife(t *testing.T) {
+	ctx, path := t.Context(), filepath.Join(t.TempDir(), "l")
+	l := opened(t, path)
+	m := one("a")
+	require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}))
+	require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))
+	step := Step{Key: m.Key, Generation: 1, Step: "clone", Input: "i", Run: "r1", State: Begun}
+	require.NoError(t, l.Journal(ctx, step))
+	known, err := l.Machines(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Making, Spec: m.Spec}, known[0].Known)
+
+	step.State = Done
+	require.NoError(t, l.Journal(ctx, step))
+	require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: "start", Run: "r1", State: Begun}))
+	require.NoError(t, l.Placed(ctx, m.Key, "hv1", "fast"))
+	require.NoError(t, l.Seal(ctx, m.Key, "ssh-ed25519 A", map[string]string{"password": "sealed"}))
+	m.Mark.Notes = "changed"
+	require.NoError(t, l.Finish(ctx, "r1", m))
+	require.NoError(t, l.EndRun(ctx, "r1", "done"))
+	require.NoError(t, l.Close())
+
+	l, err = Open(ctx, path)
+	require.NoError(t, err)
+	defer l.Close()
+	known, err = l.Machines(ctx)
+	require.NoError(t, err)
+	got := known[0]
+	assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Made, Cloned: true, Started: true, Spec: m.Spec}, got.Known)
+	assert.Equal(t, "hv1 fast ssh-ed25519 A r1", fmt.Sprint(got.Host, " ", got.Store, " ", got.HostKey, " ", got.Run))
+	sealed, err := l.Secret(ctx, m.Key, "password")
+	require.NoError(t, err)
+	assert.Equal(t, "sealed", sealed)
+	_, err = l.Secret(ctx, m.Key, "other")
+	assert.ErrorIs(t, err, ErrNoSecret)
+	all, err := l.Reservations(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, held("a", "198.51.100.7"), all)
+	steps, err := l.Steps(ctx, m.Key, 1)
+	require.NoError(t, err)
+	assert.Equal(t, Done, steps["clone"].State)
+	runs, err := l.Runs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "done", runs[0].Outcome)
+}
+
+// Many at once, in one process and in several: every address goes to one
+// machine, and a refused write leaves nothing behind and harms no other.
+func TestNoAddressTwice(t *testing.T) {
+	ctx, path := t.Context(), filepath.Join(t.TempDir(), "l")
+	ledgers := []*Ledger{opened(t, path), opened(t, path)}
+	assert.Equal(t, ledgers[0].ID, ledgers[1].ID)
+	var mu sync.Mutex
+	got := map[string]int{}
+	var all sync.WaitGroup
+	for i := range 200 {
+		all.Go(func() {
+			name, addr := fmt.Sprintf("m%d", i), fmt.Sprintf("198.51.100.%d", i%50)
+			err := ledgers[i%2].Begin(ctx, "r", one(name), 1, held(name, addr))
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				got[addr]++
+			} else {
+				assert.ErrorContains(t, err, "held by another machine")
+			}
+		})
+	}
+	all.Wait()
+	assert.Len(t, got, 50)
+	for addr, n := range got {
+		assert.Equal(t, 1, n, addr)
+	}
+	known, err := ledgers[0].Machines(ctx)
+	require.NoError(t, err)
+	assert.Len(t, known, 50, "a machine without its address is not begun")
+}
+
+func TestHold(t *testing.T) {
+	ctx, path := t.Context(), filepath.Join(t.TempDir(), "l")
+	first, second := opened(t, path), opened(t, path)
+	require.NoError(t, first.Hold(ctx))
+	require.NoError(t, first.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "ann", Host: "hv"}))
+	var busy *Busy
+	require.True(t, errors.As(second.Hold(ctx), &busy))
+	assert.Contains(t, busy.Error(), "run r1 (mint by ann on hv")
+	require.NoError(t, first.lock.Unlock())
+	assert.NoError(t, second.Hold(ctx))
+}
+
+func TestRefusedLedgers(t *testing.T) {
+	dir := t.TempDir()
+	good := filepath.Join(dir, "good")
+	l, err := Open(t.Context(), good)
+	require.NoError(t, err)
+	require.NoError(t, l.Begin(t.Context(), "r", one("a"), 1, nil))
+	require.NoError(t, l.Close())
+	info, err := os.Stat(good)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "nobody else's to read")
+	content, err := os.ReadFile(good)
+	require.NoError(t, err)
+	for name, broken := range map[string][]byte{"truncated": content[:len(content)/3], "rubbish": []byte("site,name\nquay,a\n")} {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, broken, 0o600))
+		_, err := Open(t.Context(), path)
+		require.ErrorIs(t, err, ErrLedger, name)
+		after, _ := os.ReadFile(path)
+		assert.Equal(t, broken, after, name)
+	}
+	for _, path := range []string{dir, filepath.Join(dir, "nowhere", "l")} {
+		_, err := Open(t.Context(), path)
+		assert.ErrorIs(t, err, ErrLedger)
+	}
+	cancelled, cancel := context.WithCancel(t.Context())
+	cancel()
+	l = opened(t, good)
+	assert.ErrorIs(t, l.Begin(cancelled, "r", one("b"), 1, nil), context.Canceled)
+}
+
+func BenchmarkJournal(b *testing.B) {
+	l, err := Open(b.Context(), filepath.Join(b.TempDir(), "l"))
+	require.NoError(b, err)
+	defer l.Close()
+	b.SetParallelism(16)
+	b.RunParallel(func(pb *testing.PB) {
+		for i := 0; pb.Next(); i++ {
+			_ = l.Journal(b.Context(), Step{Key: machine.Key{Site: "quay", Name: fmt.Sprint(i)}, Generation: 1, Step: "clone", State: Begun})
+		}
+	})
+}
