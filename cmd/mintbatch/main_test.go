@@ -56,8 +56,6 @@ func TestScripts(t *testing.T) {
 	})
 }
 
-type sandboxKey struct{}
-
 // serve lays out the demo in a folder and serves its sandbox until the script
 // ends: `sandbox DIR [KIND:SHARE...]`. Called again it serves it anew.
 func serve(ts *testscript.TestScript, _ bool, args []string) {

@@ -37,8 +37,15 @@ func (w *Wanted) Origin(column string) Origin { return w.row.find(column) }
 func Build(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List) {
 	b := &builder{table: table, setup: s, index: map[string]int{}, told: map[string]bool{},
 		names: map[string]finding.Position{}, checked: map[string]error{}}
+	b.most = 1
 	for i, c := range table.Columns {
 		b.index[c.ID()] = i
+		b.most = max(b.most, c.Adapter)
+	}
+	for id := range s.ValueColumns() {
+		if c, ok := sheet.ParseColumn(id); ok {
+			b.most = max(b.most, c.Adapter)
+		}
 	}
 	for _, row := range table.Rows {
 		b.row(row)
@@ -50,6 +57,7 @@ type builder struct {
 	table   *sheet.Table
 	setup   *setup.Setup
 	index   map[string]int
+	most    int // the highest number of an adapter that sheet or setup speak of
 	wanted  []*Wanted
 	found   finding.List
 	told    map[string]bool

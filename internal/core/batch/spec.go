@@ -97,7 +97,7 @@ func (b *builder) size(src *source, column string) machine.Size {
 
 func (b *builder) adapters(src *source) []machine.Adapter {
 	var all []machine.Adapter
-	for n := 1; n <= sheet.MaxAdapters; n++ {
+	for n := 1; n <= b.most+1; n++ {
 		o := src.find(sheet.ColumnID("network", n))
 		if o.Value == "" {
 			b.orphans(src, n)
@@ -127,7 +127,7 @@ func (b *builder) orphans(src *source, missing int) {
 	if src.preset == "" && src.find("preset").Value != "" {
 		return // the preset, had it been found, may name the network
 	}
-	for n := missing; n <= sheet.MaxAdapters; n++ {
+	for n := missing; n <= b.most; n++ {
 		for _, column := range []string{"network", "address", "mac"} {
 			o := src.find(sheet.ColumnID(column, n))
 			if o.Value == "" || o.From != "row" && n == missing && missing == 1 {

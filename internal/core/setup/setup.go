@@ -93,3 +93,22 @@ type Reference string
 // Where tells at which position the setup gives a value, such as
 // Where("presets", "sonar-node", "memory").
 func (s *Setup) Where(path ...string) finding.Position { return s.positions[pathID(path)] }
+
+// ValueColumns lists every column, by its id, that the setup gives a value
+// somewhere.
+func (s *Setup) ValueColumns() map[string]bool {
+	all := map[string]bool{}
+	add := func(v Values) {
+		for id := range v {
+			all[id] = true
+		}
+	}
+	add(s.Defaults)
+	for _, t := range s.Templates {
+		add(t.Values)
+	}
+	for _, p := range s.Presets {
+		add(p.Values)
+	}
+	return all
+}

@@ -1,0 +1,45 @@
+# The two commands of the README, and what else is done often.
+
+GO ?= go
+export CGO_ENABLED = 0
+
+.PHONY: demo test build lint race fuzz bench cross clean
+
+demo: build
+	./mintbatch demo
+
+test:
+	$(GO) test ./...
+
+build:
+	$(GO) build -o mintbatch ./cmd/mintbatch
+
+lint:
+	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	$(GO) test ./internal # arrows only run down
+
+race:
+	CGO_ENABLED=1 $(GO) test -race ./internal/...
+
+# Every fuzz target for a while: make fuzz FUZZTIME=1m
+FUZZTIME ?= 10s
+fuzz:
+	@for package in $$($(GO) list ./...); do \
+	  for target in $$($(GO) test -list '^Fuzz' $$package | grep '^Fuzz'); do \
+	    echo "$$package $$target"; \
+	    $(GO) test -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZTIME) $$package || exit 1; \
+	  done; \
+	done
+
+bench:
+	$(GO) test -run '^$$' -bench . ./bench ./internal/...
+
+cross:
+	GOOS=linux GOARCH=arm64 $(GO) build -o /dev/null ./cmd/mintbatch
+	GOOS=darwin GOARCH=arm64 $(GO) build -o /dev/null ./cmd/mintbatch
+	GOOS=windows GOARCH=amd64 $(GO) build -o /dev/null ./cmd/mintbatch
+
+clean:
+	rm -rf mintbatch mintbatch-demo

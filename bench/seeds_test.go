@@ -1,0 +1,143 @@
+// Package bench measures the program against a yardstick in the same run; see
+// docs/performance.md.
+package bench
+
+import (
+	"bytes"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/answers/cloudinit"
+	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/media"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+const setupText = `mintbatch: 1
+sites: {quay: {kind: gateway, url: "https://127.0.0.1:1/quay"}}
+templates: {deb12-base: {guest: linux}}
+networks: {survey: {subnet: 10.0.0.0/8, gateway: 10.0.0.1, dns: 10.0.0.2, pools: {nodes: {ranges: 10.1.0.0-10.9.0.0}}}}
+defaults: {template: deb12-base, domain: brackwater.example, network: survey, login: survey, password: none, timezone: UTC}
+presets: {sonar-node: {cpus: 4, memory: 8GiB, packages: [chrony]}}
+`
+
+// rows makes a sheet of n machines, a row each.
+func rows(n int) []byte {
+	var b bytes.Buffer
+	b.WriteString("machine,preset,address,owner,notes\n")
+	for i := range n {
+		fmt.Fprintf(&b, "bms-sonar-%06d,sonar-node,pool,sonar desk,\"row %d, first leg\"\n", i, i)
+	}
+	return b.Bytes()
+}
+
+func build(tb testing.TB, content []byte) []*batch.Wanted {
+	s, found := setup.Read("mintbatch.yaml", []byte(setupText))
+	require.Empty(tb, found)
+	table, found := sheet.ReadCSV("m.csv", bytes.NewReader(content))
+	require.Empty(tb, found)
+	wanted, found := batch.Build(table, s)
+	require.Empty(tb, found)
+	_, found = batch.Assign(wanted, s, uuid.UUID{1}, nil)
+	require.Empty(tb, found)
+	return wanted
+}
+
+// From the sheet's bytes to the seed image of every machine, secrets left out.
+func BenchmarkSheetToSeeds(b *testing.B) {
+	for _, n := range []int{1000, 10000} {
+		content := rows(n)
+		b.Run(fmt.Sprintf("machines=%d", n), func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				for _, w := range build(b, content) {
+					var files []media.File
+					for _, f := range cloudinit.Files(answers.Input{Machine: w.Machine, Instance: "i", Secrets: answers.Hidden()}) {
+						files = append(files, media.File(f))
+					}
+					if _, err := media.ISO(cloudinit.Label, files); err != nil {
+						b.Fatal(err)
+					}
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/machine")
+			var m runtime.MemStats
+			wanted := build(b, content)
+			runtime.GC()
+			runtime.ReadMemStats(&m)
+			b.ReportMetric(float64(m.HeapAlloc)/float64(n), "live-B/machine")
+			runtime.KeepAlive(wanted)
+		})
+	}
+}
+
+// The yardstick of the above: one seed by the usual general-purpose program.
+func BenchmarkYardstickSeedByXorriso(b *testing.B) {
+	if _, err := exec.LookPath("xorriso"); err != nil {
+		b.Skip("skipped: xorriso is not installed")
+	}
+	dir := b.TempDir()
+	w := build(b, rows(1))[0]
+	var names []string
+	for _, f := range cloudinit.Files(answers.Input{Machine: w.Machine, Instance: "i", Secrets: answers.Hidden()}) {
+		names = append(names, filepath.Join(dir, f.Name))
+		require.NoError(b, os.WriteFile(names[len(names)-1], f.Content, 0o600))
+	}
+	for b.Loop() {
+		args := append([]string{"-as", "mkisofs", "-quiet", "-V", "cidata", "-J", "-r", "-o", filepath.Join(dir, "seed.iso")}, names...)
+		require.NoError(b, exec.Command("xorriso", args...).Run())
+	}
+	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N), "µs/machine")
+}
+
+// What reading a sheet into machines costs, beside merely reading its CSV.
+func BenchmarkCheck(b *testing.B) {
+	for _, n := range []int{1000, 10000, 100000} {
+		content := rows(n)
+		b.Run(fmt.Sprintf("machines=%d", n), func(b *testing.B) {
+			for b.Loop() {
+				build(b, content)
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/machine")
+		})
+		b.Run(fmt.Sprintf("yardstick-csv-alone/rows=%d", n), func(b *testing.B) {
+			for b.Loop() {
+				r := csv.NewReader(bytes.NewReader(content))
+				for {
+					if _, err := r.Read(); err == io.EOF {
+						break
+					}
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/machine")
+		})
+	}
+}
+
+// Start-up: the program that does nothing but say its version, beside another
+// static program of the system that does nothing.
+func BenchmarkStartUp(b *testing.B) {
+	program := filepath.Join(b.TempDir(), "mintbatch")
+	build := exec.Command("go", "build", "-o", program, "mintbatch/cmd/mintbatch")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(b, err, "%s", out)
+	for name, args := range map[string][]string{"mintbatch": {program, "--version"}, "yardstick-go-version": {"go", "version"}, "yardstick-true": {"true"}} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				require.NoError(b, exec.Command(args[0], args[1:]...).Run())
+			}
+		})
+	}
+}
