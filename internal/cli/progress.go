@@ -36,6 +36,7 @@ type progress struct {
 
 type activity struct {
 	step  run.Step
+	since time.Time // when the step began
 	share float64
 	part  float64 // of all steps, roughly
 }
@@ -105,6 +106,9 @@ func (p *progress) watch(e run.Event) {
 			one = &activity{}
 			p.active[e.Key] = one
 			p.order = append(p.order, e.Key)
+		}
+		if one.step != e.Step {
+			one.since = time.Now()
 		}
 		one.step, one.share, one.part = e.Step, e.Share, stepParts[e.Step]
 		if e.Step == run.Clone {
@@ -189,10 +193,10 @@ const barWidth = 20
 
 func (p *progress) machineLine(key machine.Key) string {
 	a := p.active[key]
-	line := fmt.Sprintf("  %-24s %-10s", key.Name, a.step)
+	line := fmt.Sprintf("  %-24s %-8s %-10s %5s", key.Name, key.Site, a.step, clock(time.Since(a.since)))
 	if a.step == run.Clone {
 		full := int(a.share * barWidth)
-		line += " " + strings.Repeat("=", full) + strings.Repeat(".", barWidth-full) + fmt.Sprintf(" %3.0f%%", a.share*100)
+		line += "  " + strings.Repeat("=", full) + strings.Repeat(".", barWidth-full) + fmt.Sprintf(" %3.0f%%", a.share*100)
 	}
 	return cut(line, p.width)
 }

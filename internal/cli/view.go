@@ -77,9 +77,11 @@ func visible(s string) string {
 	return b.String()
 }
 
-// rows prints a table: aligned columns, no lines. On a terminal the last column
-// is folded to fit. Cells that were painted must have been made visible before.
+// rows prints a table: aligned columns, no lines, and no column that is empty
+// throughout. On a terminal the last column is folded to fit. Cells that were
+// painted must have been made visible before.
 func rows(w io.Writer, p painter, headings []string, cells [][]string) {
+	headings, cells = filled(headings, cells)
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
 	t.SetStyle(table.Style{
@@ -104,6 +106,28 @@ func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 		t.SetColumnConfigs([]table.ColumnConfig{{Number: len(headings), WidthMax: lastWidth(width, cells, headings), WidthMaxEnforcer: text.WrapSoft}})
 	}
 	t.Render()
+}
+
+// filled leaves out the columns that have nothing in any row.
+func filled(headings []string, cells [][]string) ([]string, [][]string) {
+	pick := func(line []string, keep []int) []string {
+		picked := make([]string, len(keep))
+		for i, column := range keep {
+			picked[i] = line[column]
+		}
+		return picked
+	}
+	var keep []int
+	for i := range headings {
+		if slices.ContainsFunc(cells, func(line []string) bool { return line[i] != "" }) {
+			keep = append(keep, i)
+		}
+	}
+	out := make([][]string, len(cells))
+	for i, line := range cells {
+		out[i] = pick(line, keep)
+	}
+	return pick(headings, keep), out
 }
 
 // lastWidth is what a terminal leaves to the last column.
