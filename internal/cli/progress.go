@@ -48,8 +48,11 @@ var stepParts = map[run.Step]float64{
 	run.Checkpoint: 0.52, run.Record: 0.55, run.Start: 0.57, run.Confirm: 0.6,
 }
 
-// mostLines is how many machines in work are shown at once.
-const mostLines = 12
+// How many machines in work, and how many failures, are shown at once.
+const (
+	mostLines    = 12
+	mostFailures = 4
+)
 
 func (a *App) newProgress(c *cli.Command, todo []proof.Work) *progress {
 	width, isTerminal := terminal(a.Stderr)
@@ -135,18 +138,20 @@ func (p *progress) say(line string) {
 
 // draw writes the block over the one before.
 func (p *progress) draw() {
-	if w, ok := terminal(p.out); ok {
+	most := mostLines
+	if w, h, ok := screen(p.out); ok {
 		p.width = w
+		most = min(most, max(h-mostFailures-4, 1)) // the block must fit, or it could not be drawn over
 	}
 	lines := []string{p.summary()}
 	for i, key := range p.order {
-		if i == mostLines {
-			lines = append(lines, fmt.Sprintf("  and %d more in work", len(p.order)-mostLines))
+		if i == most {
+			lines = append(lines, fmt.Sprintf("  and %d more in work", len(p.order)-most))
 			break
 		}
 		lines = append(lines, p.machineLine(key))
 	}
-	for _, f := range p.failed[max(0, len(p.failed)-4):] {
+	for _, f := range p.failed[max(0, len(p.failed)-mostFailures):] {
 		lines = append(lines, p.paint.paint(cut("  "+f, p.width), text.FgHiRed))
 	}
 	var b strings.Builder

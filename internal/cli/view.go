@@ -20,15 +20,21 @@ import (
 
 // terminal tells whether a stream is a terminal, and how wide it is.
 func terminal(stream any) (width int, ok bool) {
+	width, _, ok = screen(stream)
+	return width, ok
+}
+
+// screen tells the width and height of a stream that is a terminal.
+func screen(stream any) (width, height int, ok bool) {
 	f, isFile := stream.(*os.File)
 	if !isFile || !term.IsTerminal(int(f.Fd())) {
-		return 0, false
+		return 0, 0, false
 	}
-	width, _, err := term.GetSize(int(f.Fd()))
+	width, height, err := term.GetSize(int(f.Fd()))
 	if err != nil || width < 20 {
-		width = 80
+		return 80, 24, true
 	}
-	return width, true
+	return width, height, true
 }
 
 // painter colours text for a stream that can show it.

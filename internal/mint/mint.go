@@ -43,7 +43,10 @@ func (i *Incomplete) Error() string {
 	if i.Stopped {
 		return "stopped; nothing is lost: the same command goes on where this run ended"
 	}
-	return fmt.Sprintf("%d of the machines are not as asked; once the cause is mended, the same command goes on with them", i.Failed)
+	if i.Failed == 1 {
+		return "one machine is not as asked; once the cause is mended, the same command goes on with it"
+	}
+	return fmt.Sprintf("%d machines are not as asked; once the causes are mended, the same command goes on with them", i.Failed)
 }
 
 // Todo splits the proof into the work to do and the machines to leave alone.
