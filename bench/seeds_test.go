@@ -43,9 +43,9 @@ func rows(n int) []byte {
 }
 
 func build(tb testing.TB, content []byte) []*batch.Wanted {
-	s, found := setup.Read("mintbatch.yaml", []byte(setupText))
+	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(setupText)})
 	require.Empty(tb, found)
-	table, found := sheet.ReadCSV("m.csv", bytes.NewReader(content))
+	table, found := sheet.Read(sheet.Source{Name: "m.csv", Content: content})
 	require.Empty(tb, found)
 	wanted, found := batch.Build(table, s)
 	require.Empty(tb, found)

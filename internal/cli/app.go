@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/sheet"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
@@ -109,16 +110,18 @@ func (a *App) command() *cli.Command {
 		Writer:    a.Stdout,
 		ErrWriter: a.Stderr,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "setup", Value: "mintbatch.yaml", Usage: "the setup `FILE`", Sources: cli.EnvVars("MINTBATCH_SETUP")},
+			&cli.StringSliceFlag{Name: "setup", Value: []string{"mintbatch.yaml"}, Usage: "the setup `FILE`; given again, each is laid over those before", Sources: cli.EnvVars("MINTBATCH_SETUP")},
 			&cli.StringFlag{Name: "sheet", Usage: "the sheet `FILE`; - is standard input (default: the one that the setup names)"},
+			&cli.StringFlag{Name: "sheet-kind", Usage: "`KIND` of the sheet: csv, tsv, xlsx, ods, json, jsonl, yaml (default: its content tells)"},
+			&cli.StringFlag{Name: "worksheet", Usage: "`NAME` of the worksheet to read"},
 			&cli.BoolFlag{Name: "json", Usage: "print one JSON document"},
 			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but what went wrong"},
 			&cli.BoolFlag{Name: "verbose", Usage: "tell each call to a site"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colour (also with NO_COLOR set)"},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
-			a.showCommand(), a.secretCommand(), a.sandboxCommand(),
+			a.demoCommand(), a.newCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
+			a.showCommand(), a.reportCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
@@ -179,8 +182,34 @@ func noArguments(c *cli.Command) error {
 	return nil
 }
 
-func (a *App) input(c *cli.Command) mint.Input {
-	return mint.Input{Setup: c.String("setup"), Sheet: c.String("sheet"), Stdin: a.Stdin}
+func (a *App) input(c *cli.Command) (mint.Input, error) {
+	in := mint.Input{Setups: c.StringSlice("setup"), Sheet: c.String("sheet"), Worksheet: c.String("worksheet"), Stdin: a.Stdin}
+	if name := c.String("sheet-kind"); name != "" {
+		kind, ok := sheet.ParseKind(name)
+		if !ok {
+			return in, misuse{fmt.Errorf("unknown kind of sheet %q (known: csv, tsv, xlsx, ods, json, jsonl, yaml)", name)}
+		}
+		in.Kind = kind
+	}
+	return in, nil
+}
+
+// open opens the batch for a command that works on it.
+func (a *App) open(ctx context.Context, c *cli.Command) (*mint.Session, error) {
+	in, err := a.input(c)
+	if err != nil {
+		return nil, err
+	}
+	return mint.Open(ctx, in, a.log(c))
+}
+
+// openSetup is open for a command that needs no sheet.
+func (a *App) openSetup(ctx context.Context, c *cli.Command) (*mint.Session, error) {
+	in, err := a.input(c)
+	if err != nil {
+		return nil, err
+	}
+	return mint.OpenSetup(ctx, in, a.log(c))
 }
 
 func (a *App) log(c *cli.Command) *slog.Logger {

@@ -27,7 +27,7 @@ func (a *App) listCommand() *cli.Command {
 }
 
 func (a *App) list(ctx context.Context, c *cli.Command) error {
-	s, err := mint.OpenSetup(ctx, a.input(c), a.log(c))
+	s, err := a.openSetup(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -28,6 +28,8 @@ func (a *App) mintCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 			&cli.IntFlag{Name: "stop-after", Usage: "begin no more machines after `N` failed ones"},
+			&cli.StringFlag{Name: "workbook", Usage: "afterwards write a copy of the sheet with what was made into `FILE`"},
+			&cli.BoolFlag{Name: "force", Usage: "let --workbook write over a file"},
 			&cli.BoolFlag{Name: "allow-remake", Usage: "also clone again what can only be had so; what its disk holds is lost"},
 		},
 		Action: a.mint,
@@ -38,11 +40,16 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if c.Int("stop-after") < 0 {
 		return misuse{errors.New("--stop-after counts failed machines: 1 or more")}
 	}
-	s, err := mint.Open(ctx, a.input(c), a.log(c))
+	s, err := a.open(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	if path := c.String("workbook"); path != "" {
+		if err := s.CheckWorkbook(path, c.Bool("force")); err != nil {
+			return err
+		}
+	}
 	if err := a.hold(ctx, s.Ledger); err != nil {
 		return err
 	}
@@ -53,6 +60,7 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	order := mint.Order{AllowRemake: c.Bool("allow-remake"), StopAfter: int(c.Int("stop-after")), Boundary: a.Boundary}
 	todo, _ := mint.Todo(p, order.AllowRemake)
 	quiet := c.Bool("quiet") || c.Bool("json")
+	a.findings(a.Stderr, s.Warnings)
 	if !quiet {
 		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p, true)
 	}
@@ -67,6 +75,9 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	progress.end()
 	if minted == nil {
 		return err
+	}
+	if path := c.String("workbook"); path != "" {
+		err = errors.Join(err, s.WriteWorkbook(context.WithoutCancel(ctx), path, p))
 	}
 	if c.Bool("json") {
 		return errors.Join(a.document(mintDocument(minted, p)), err)

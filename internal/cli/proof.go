@@ -31,7 +31,7 @@ func (a *App) proofCommand() *cli.Command {
 }
 
 func (a *App) proof(ctx context.Context, c *cli.Command) error {
-	s, err := mint.Open(ctx, a.input(c), a.log(c))
+	s, err := a.open(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -40,6 +40,7 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	a.findings(a.Stderr, s.Warnings)
 	if dir := c.String("files"); dir != "" {
 		n, err := mint.WriteFiles(p, dir)
 		if err != nil {

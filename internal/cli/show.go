@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/mint"
 )
 
@@ -18,8 +19,11 @@ func (a *App) showCommand() *cli.Command {
 		Usage:     "one machine in full",
 		ArgsUsage: "MACHINE",
 		Description: "Tells all that the ledger and the site know of one machine.\n\n" +
-			"   mintbatch show bms-sonar-01",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"}},
+			"   mintbatch show bms-sonar-01\n   mintbatch show bms-sonar-01 --why",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"},
+			&cli.BoolFlag{Name: "why", Usage: "tell where each value of the sheet's machine comes from"},
+		},
 		Action: a.show,
 	}
 }
@@ -28,7 +32,10 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return misuse{errors.New("show takes one machine: mintbatch show MACHINE")}
 	}
-	s, err := mint.OpenSetup(ctx, a.input(c), a.log(c))
+	if c.Bool("why") {
+		return a.showWhy(ctx, c)
+	}
+	s, err := a.openSetup(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -101,4 +108,35 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("label", visible(name+"="+s.Mark.Labels[name]))
 	}
 	line("changed", when(e.Changed)+" by run "+e.Run)
+}
+
+// showWhy tells where the values of a machine that the sheet asks for come from.
+func (a *App) showWhy(ctx context.Context, c *cli.Command) error {
+	s, err := a.open(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	why, err := s.Why(c.Args().First())
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.document(struct {
+			Schema  string     `json:"schema"`
+			Machine string     `json:"machine"`
+			Values  []mint.Why `json:"values"`
+		}{"mintbatch/why/1", c.Args().First(), why})
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	var cells [][]string
+	for _, w := range why {
+		value := w.Value
+		if finding.LooksLikeSecret(value) {
+			value = finding.Hidden
+		}
+		cells = append(cells, []string{w.Column, p.paint(visible(value), text.FgHiCyan), visible(w.From), visible(w.At.String())})
+	}
+	rows(a.Stdout, p, []string{"column", "value", "from", "where"}, cells)
+	return nil
 }

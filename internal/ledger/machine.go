@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/machine"
@@ -20,6 +21,7 @@ type Machine struct {
 	HostKey string // the public one
 	Run     string // the last one that changed it
 	Changed time.Time
+	Error   string // of the step that failed last, while it has not been done
 }
 
 // Machines returns all machines, by site and name.
@@ -27,11 +29,12 @@ func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
 	var all []Machine
 	err := l.read(ctx, `SELECT m.site, m.name, m.generation, m.state, m.spec, m.host, m.store, m.host_key, m.run, m.changed,
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
-			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start')
+			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start'),
+			COALESCE((SELECT s.step || ': ' || s.error FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.state = 'failed' LIMIT 1), '')
 		FROM machines m ORDER BY m.site, m.name`, func(row *sql.Rows) error {
 		var m Machine
 		var spec, changed string
-		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &m.Cloned, &m.Started); err != nil {
+		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &m.Cloned, &m.Started, &m.Error); err != nil {
 			return err
 		}
 		m.Changed = parseTime(changed)
@@ -123,14 +126,24 @@ func (l *Ledger) Seal(ctx context.Context, key machine.Key, hostKey string, seal
 	})
 }
 
-// Secret returns a machine's sealed value.
+// SetSecret keeps a sealed value that belongs to no machine.
+func (l *Ledger) SetSecret(ctx context.Context, name, sealed string) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		_, err := tx.Exec(`INSERT INTO secrets (site, machine, name, sealed) VALUES ('', '', ?, ?)
+			ON CONFLICT (site, machine, name) DO UPDATE SET sealed = excluded.sealed`, name, sealed)
+		return err
+	})
+}
+
+// Secret returns a machine's sealed value; with an empty key one that belongs
+// to no machine.
 func (l *Ledger) Secret(ctx context.Context, key machine.Key, name string) (string, error) {
 	sealed := ""
 	err := l.read(ctx, `SELECT sealed FROM secrets WHERE site = ? AND machine = ? AND name = ?`, func(row *sql.Rows) error {
 		return row.Scan(&sealed)
 	}, key.Site, key.Name, name)
 	if err == nil && sealed == "" {
-		err = fmt.Errorf("%w: %s of %s", ErrNoSecret, name, key.Name)
+		err = fmt.Errorf("%w: %s", ErrNoSecret, strings.TrimSpace(key.Name+" "+name))
 	}
 	return sealed, err
 }

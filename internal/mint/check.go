@@ -2,6 +2,7 @@ package mint
 
 import (
 	"context"
+	"errors"
 	"os"
 
 	"github.com/google/uuid"
@@ -51,4 +52,17 @@ func (b *Batch) ledgerPath() string {
 		return b.path("mintbatch.ledger")
 	}
 	return b.path(b.Setup.Ledger)
+}
+
+// CheckSetup reads the setup alone.
+func CheckSetup(in Input) (finding.List, error) {
+	b, err := loadSetup(in)
+	var refused *Refused
+	switch {
+	case errors.As(err, &refused):
+		return refused.Findings.Sorted(), err
+	case err != nil:
+		return nil, err
+	}
+	return b.Findings.Sorted(), nil
 }

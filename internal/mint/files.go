@@ -6,6 +6,7 @@ import (
 
 	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/answers/cloudinit"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/run"
 )
@@ -15,7 +16,7 @@ import (
 // proof; a marker stands in their place.
 func WriteFiles(p proof.Proof, dir string) (machines int, err error) {
 	for _, w := range p.Works {
-		if w.Machine == nil || w.Word == proof.Taken {
+		if w.Machine == nil || w.Word == proof.Taken || w.Machine.Guest.Answers == machine.NoAnswers {
 			continue
 		}
 		in := answers.Input{Machine: *w.Machine, Instance: w.Identity.String(), Secrets: answers.Hidden()}

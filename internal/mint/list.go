@@ -3,7 +3,6 @@ package mint
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"mintbatch/internal/core/batch"
@@ -24,6 +23,7 @@ type Entry struct {
 	Run     string        `json:"run"`
 	Changed time.Time     `json:"changed"`
 	HostKey string        `json:"host_key,omitempty"`
+	Error   string        `json:"error,omitempty"` // of the step that failed last
 	Spec    machine.Spec  `json:"spec"`
 	// Identity is by what the site knows it.
 	Identity string `json:"identity"`
@@ -84,7 +84,7 @@ func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[stri
 func (s *Session) entry(k ledger.Machine, sites map[string]map[string]survey.Machine) Entry {
 	id := machine.Identity(s.Ledger.ID, k.Key, k.Generation).String()
 	e := Entry{Key: k.Key, State: k.State, AtSite: "not asked", Host: k.Host, Store: k.Store, Run: k.Run,
-		Changed: k.Changed, HostKey: k.HostKey, Spec: k.Spec, Identity: id}
+		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: k.Spec, Identity: id}
 	if there, asked := sites[k.Site]; asked {
 		e.AtSite = "gone"
 		if m, ok := there[id]; ok {
@@ -94,18 +94,28 @@ func (s *Session) entry(k ledger.Machine, sites map[string]map[string]survey.Mac
 	return e
 }
 
-// Why tells where each value of a wanted machine comes from, by column. It is
-// empty for one that is not in the sheet.
-func (s *Session) Why(name string, columns []string) map[string]batch.Origin {
-	i := slices.IndexFunc(s.Wanted, func(w *batch.Wanted) bool { return w.Name == name })
-	if i < 0 {
-		return nil
-	}
-	why := map[string]batch.Origin{}
-	for _, c := range columns {
-		if o := s.Wanted[i].Origin(c); o.From != "" {
-			why[c] = o
+// Why is a column's value and where it comes from.
+type Why struct {
+	Column string `json:"column"`
+	batch.Origin
+}
+
+// Why tells where each value of a wanted machine comes from, in the order of
+// the columns' names.
+func (s *Session) Why(name string) ([]Why, error) {
+	var all []string
+	for _, w := range s.Wanted {
+		if all = append(all, w.Name); w.Name != name {
+			continue
 		}
+		var why []Why
+		for _, c := range batch.Columns(w) {
+			if o := w.Origin(c); o.From != "" && o.Value != "" {
+				why = append(why, Why{c, o})
+			}
+		}
+		return why, nil
 	}
-	return why
+	_, err := Matcher([]string{name}, all)
+	return nil, err
 }

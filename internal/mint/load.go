@@ -18,9 +18,11 @@ import (
 
 // Input says what to read.
 type Input struct {
-	Setup string // path of the setup file
-	Sheet string // path of the sheet; empty takes the setup's, "-" is Stdin
-	Stdin io.Reader
+	Setups    []string // paths of the setup files, each laid over those before it
+	Sheet     string   // path of the sheet; empty takes the setup's, "-" is Stdin
+	Kind      sheet.Kind
+	Worksheet string
+	Stdin     io.Reader
 }
 
 // Refused says that setup or sheet have errors; nothing was done.
@@ -37,10 +39,12 @@ func (r *Refused) Error() string {
 // Batch is a setup and a sheet that were read.
 type Batch struct {
 	Setup    *setup.Setup
+	Table    *sheet.Table
 	Wanted   []*batch.Wanted
 	Findings finding.List
 
 	dir                      string // relative paths of the setup start here
+	sheetPath                string // empty for standard input
 	setupDigest, sheetDigest string
 }
 
@@ -54,13 +58,17 @@ func (b *Batch) path(p string) string {
 
 // loadSetup reads the setup alone; its findings are an error.
 func loadSetup(in Input) (*Batch, error) {
-	content, err := os.ReadFile(in.Setup)
-	if err != nil {
-		hint := "name another with --setup, or try `mintbatch demo`"
-		return nil, unreadable("no-setup", in.Setup, err, hint)
+	b := &Batch{dir: filepath.Dir(in.Setups[0])}
+	var files []setup.File
+	for _, path := range in.Setups {
+		content, err := os.ReadFile(path)
+		if err != nil {
+			return nil, unreadable("no-setup", path, err, "name another with --setup, or try `mintbatch demo`")
+		}
+		files = append(files, setup.File{Name: path, Content: content})
 	}
-	b := &Batch{dir: filepath.Dir(in.Setup), setupDigest: machine.Digest(content)}
-	b.Setup, b.Findings = setup.Read(in.Setup, content)
+	b.setupDigest = machine.Digest(files)
+	b.Setup, b.Findings = setup.Read(b.fetch, files...)
 	if b.Findings.Failed() {
 		return b, &Refused{b.Findings}
 	}
@@ -74,49 +82,63 @@ func load(in Input) (*Batch, error) {
 	if err != nil {
 		return b, err
 	}
-	path, name := in.Sheet, in.Sheet
-	if path == "" {
-		path = b.Setup.Sheet
-		if path == "" {
-			return b, &Refused{finding.List{{Code: "no-sheet", At: finding.Position{File: in.Setup},
-				Message: "no sheet is named", Hint: "write `sheet: machines.csv`, or give --sheet FILE"}}}
-		}
-		path = b.path(path)
-		name = path
-	}
-	content, name, err := readSheet(in, path, name)
+	source, err := b.fetchSheet(in)
 	if err != nil {
 		return b, err
 	}
-	defer content.Close()
-	digest := newDigester(content)
-	table, found := sheet.ReadCSV(name, digest)
+	table, found := sheet.Read(source)
+	b.Table = table
+	b.sheetDigest = machine.Digest(source.Content)
 	b.Findings = append(b.Findings, found...)
-	if found.Count(finding.Error) == 0 || len(table.Columns) > 0 {
+	if len(table.Columns) > 0 {
 		var more finding.List
 		b.Wanted, more = batch.Build(table, b.Setup)
 		b.Findings = append(b.Findings, more...)
 	}
-	b.sheetDigest = digest.sum()
 	return b, nil
 }
 
-func readSheet(in Input, path, name string) (io.ReadCloser, string, error) {
-	if path == "-" {
-		return io.NopCloser(in.Stdin), "standard input", nil
+// fetchSheet reads the bytes of the sheet, as far as any sheet goes.
+func (b *Batch) fetchSheet(in Input) (sheet.Source, error) {
+	source := sheet.Source{Name: in.Sheet, Kind: in.Kind, Worksheet: in.Worksheet, Rules: b.Setup.Rules()}
+	var from io.Reader = in.Stdin
+	if in.Sheet == "-" {
+		source.Name = "standard input"
+	} else {
+		if in.Sheet == "" && b.Setup.Sheet == "" {
+			return source, &Refused{finding.List{{Code: "no-sheet", At: finding.Position{File: in.Setups[0]},
+				Message: "no sheet is named", Hint: "write `sheet: machines.csv`, or give --sheet FILE"}}}
+		}
+		if in.Sheet == "" {
+			source.Name = b.path(b.Setup.Sheet)
+		}
+		b.sheetPath = source.Name
+		f, err := openSheet(source.Name)
+		if err != nil {
+			return source, unreadable("no-sheet", source.Name, err, "name another with --sheet, or in the setup")
+		}
+		defer f.Close()
+		from = f
 	}
+	content, err := io.ReadAll(io.LimitReader(from, sheet.MaxContent+1))
+	if err != nil {
+		return source, unreadable("no-sheet", source.Name, err, "")
+	}
+	source.Content = content
+	return source, nil
+}
+
+func openSheet(path string) (*os.File, error) {
 	info, err := os.Stat(path)
-	if err == nil && info.IsDir() {
-		err = errors.New("it is a folder")
+	switch {
+	case err != nil:
+		return nil, err
+	case info.IsDir():
+		return nil, errors.New("it is a folder")
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is not a file; give it as standard input, with --sheet -")
 	}
-	if err != nil {
-		return nil, name, unreadable("no-sheet", path, err, "name another with --sheet, or in the setup")
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, name, unreadable("no-sheet", path, err, "")
-	}
-	return f, name, nil
+	return os.Open(path)
 }
 
 func unreadable(code, path string, err error, hint string) error {

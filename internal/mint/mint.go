@@ -93,6 +93,7 @@ func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Mint
 	engine := run.Engine{
 		Run: r.ID, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
 		Recipients: recipients, Random: rand.Reader,
+		OpenSecret:   func(name string) (string, error) { return s.OpenSecret(ctx, name) },
 		TaskLimit:    either(s.Setup.Limits.Task, 30*time.Minute),
 		ConfirmLimit: either(s.Setup.Limits.Confirm, 10*time.Minute),
 		StopAfter:    o.StopAfter, Watch: o.Watch, Boundary: o.Boundary,

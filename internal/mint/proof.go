@@ -27,6 +27,9 @@ type Session struct {
 	Ledger *ledger.Ledger
 	Log    *slog.Logger
 
+	// Warnings are those of setup and sheet, and what a proof has added.
+	Warnings finding.List
+
 	mu       sync.Mutex
 	sites    map[string]site.Site // those opened so far
 	reserved map[machine.Key][]ledger.Reservation
@@ -107,7 +110,27 @@ func (s *Session) Proof(ctx context.Context, names []string, offline bool) (proo
 			return proof.Proof{}, err
 		}
 	}
-	return proof.Compare(situation, keep), nil
+	p := proof.Compare(situation, keep)
+	s.warn(p)
+	return p, nil
+}
+
+// warn tells, at its cell, of every name that a site has already.
+func (s *Session) warn(p proof.Proof) {
+	s.Warnings = slices.Clone(s.Findings)
+	taken := map[machine.Key]string{}
+	for _, w := range p.Works {
+		if w.Word == proof.Taken {
+			taken[w.Key] = w.Reasons[0].Text
+		}
+	}
+	for _, w := range s.Wanted {
+		if why, ok := taken[w.Key]; ok {
+			s.Warnings.Add(finding.Finding{Severity: finding.Warning, Code: "name-taken", At: w.Origin("machine").At, Value: w.Name,
+				Message: fmt.Sprintf("machine %s at site %s: %s", w.Name, w.Site, why), Hint: "choose another name; what is there is left alone"})
+		}
+	}
+	s.Warnings = s.Warnings.Sorted()
 }
 
 // survey asks the sites that the machines in question are wanted at or known to

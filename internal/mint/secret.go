@@ -14,13 +14,43 @@ import (
 // ErrNoIdentity means that the setup names no identity file.
 var ErrNoIdentity = errors.New("the setup names no identity file; add it under secrets: identity")
 
+// ErrNoRecipients means that the setup names nobody to seal to.
+var ErrNoRecipients = errors.New("the setup names no recipients; make a key with `mintbatch secret keygen` and add it under secrets: recipients")
+
 // Password opens the sealed password of a machine.
 func (s *Session) Password(ctx context.Context, name string) (string, error) {
 	key, err := s.keyOf(ctx, name)
 	if err != nil {
 		return "", err
 	}
-	sealed, err := s.Ledger.Secret(ctx, key, run.SealedPassword)
+	return s.unseal(ctx, key, run.SealedPassword)
+}
+
+// Shared sealed values have no machine: the key is empty, the name their own.
+
+// SetSecret seals a value to the setup's recipients under a name.
+func (s *Session) SetSecret(ctx context.Context, name, value string) error {
+	recipients, err := secret.ParseRecipients(s.Setup.Secrets.Recipients)
+	if err != nil {
+		return err
+	}
+	if len(recipients) == 0 {
+		return ErrNoRecipients
+	}
+	sealed, err := recipients.Seal(value)
+	if err != nil {
+		return err
+	}
+	return s.Ledger.SetSecret(ctx, name, sealed)
+}
+
+// OpenSecret opens the sealed value of a name.
+func (s *Session) OpenSecret(ctx context.Context, name string) (string, error) {
+	return s.unseal(ctx, machine.Key{}, name)
+}
+
+func (s *Session) unseal(ctx context.Context, key machine.Key, name string) (string, error) {
+	sealed, err := s.Ledger.Secret(ctx, key, name)
 	if err != nil {
 		return "", err
 	}

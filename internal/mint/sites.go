@@ -1,6 +1,7 @@
 package mint
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -35,27 +36,35 @@ func (s *Session) site(name string) (site.Site, error) {
 }
 
 // resolve follows a reference to where the value stands.
-func (b *Batch) resolve(r setup.Reference) (string, error) {
+func (s *Session) resolve(r setup.Reference) (string, error) {
 	kind, name, _ := strings.Cut(string(r), ":")
 	switch kind {
-	case "env":
+	case "env", "file":
+		return s.fetch(kind, name)
+	case "secret":
+		return s.OpenSecret(context.Background(), name)
+	}
+	return string(r), nil
+}
+
+// fetch gets a value of the setup that stands elsewhere.
+func (b *Batch) fetch(kind, name string) (string, error) {
+	if kind == "env" {
 		v, ok := os.LookupEnv(name)
 		if !ok {
 			return "", fmt.Errorf("the environment variable %s is not set", name)
 		}
 		return v, nil
-	case "file":
-		content, err := os.ReadFile(b.path(name))
-		if err != nil {
-			var p *os.PathError
-			if errors.As(err, &p) {
-				err = p.Err
-			}
-			return "", fmt.Errorf("the file %s cannot be read: %w", b.path(name), err)
-		}
-		return strings.TrimRight(string(content), "\r\n"), nil
 	}
-	return string(r), nil
+	content, err := os.ReadFile(b.path(name))
+	if err != nil {
+		var p *os.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		return "", fmt.Errorf("the file %s cannot be read: %w", b.path(name), err)
+	}
+	return strings.TrimRight(string(content), "\r\n"), nil
 }
 
 // slots tells how many machines of a site are worked on side by side.

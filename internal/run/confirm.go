@@ -39,6 +39,9 @@ func (j *job) confirm(ctx, stop context.Context) error {
 
 // mismatch tells in what a guest is not as asked; nil if in nothing.
 func mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
+	if m.Guest.Answers == machine.NoAnswers {
+		return nil // it was told nothing: that it reports is all there is to see
+	}
 	var wrong []string
 	differs := func(what, has, wants string) {
 		if has != wants {

@@ -46,6 +46,8 @@ type Engine struct {
 	Reserved   map[machine.Key][]ledger.Reservation
 	Recipients secret.Recipients
 	Random     io.Reader
+	// OpenSecret opens the sealed value of a name.
+	OpenSecret func(name string) (string, error)
 	// TaskLimit bounds one act at a site, ConfirmLimit the wait for a guest's
 	// report.
 	TaskLimit, ConfirmLimit time.Duration

@@ -50,11 +50,13 @@ func (j *job) chain() []step {
 			}},
 			step{Clone, m.Clone, func(ctx, _ context.Context) error { return j.clone(ctx) }})
 	}
-	if m.Shape != (machine.Shape{}) {
+	if !m.Shape.IsZero() {
 		add(Shape, m.Shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
 	}
 	if j.work.Word != proof.Adjust {
 		add(Wire, m.Adapters, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
+	}
+	if j.work.Word != proof.Adjust && m.Guest.Answers != machine.NoAnswers {
 		chain = append(chain, step{Seed, []any{m.Guest, m.Adapters}, func(ctx, _ context.Context) error { return j.seed(ctx) }})
 	}
 	if m.Checkpoint != "" {
@@ -200,8 +202,8 @@ func (j *job) secrets() (answers.Secrets, map[string]string, error) {
 	}
 	s.HostKeyPrivate, s.HostKeyPublic = key.Private, key.Public
 	clear := map[string]string{SealedHostKey: key.Private}
-	if m.Guest.Password == machine.Generate {
-		password, err := secret.NewPassword(j.Random)
+	if m.Guest.Password != machine.NoPassword {
+		password, err := j.password(m.Guest.Password)
 		if err != nil {
 			return s, nil, err
 		}
@@ -219,4 +221,12 @@ func (j *job) secrets() (answers.Secrets, map[string]string, error) {
 		}
 	}
 	return s, sealed, nil
+}
+
+// password makes a new password, or opens the sealed one that the row names.
+func (j *job) password(kind machine.PasswordKind) (string, error) {
+	if name, ok := kind.Shared(); ok {
+		return j.OpenSecret(name)
+	}
+	return secret.NewPassword(j.Random)
 }

@@ -173,10 +173,23 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, e
 	if shape.Disk > 0 {
 		next.Disk = shape.Disk
 	}
+	if shape.Disks != nil {
+		next.Disks = shape.Disks
+	}
+	for i, d := range r.Shape.Disks {
+		if i >= len(next.Disks) || next.Disks[i].Size < d.Size {
+			return survey.Task{}, refuse(http.StatusConflict, "data disk %d cannot go or shrink", i+1)
+		}
+	}
+	for _, d := range next.Disks {
+		if d.Store != "" && !slices.ContainsFunc(c.plan.Stores, func(s StorePlan) bool { return s.Name == d.Store }) {
+			return survey.Task{}, refuse(http.StatusConflict, "no store %q for a data disk", d.Store)
+		}
+	}
 	if next.Disk < r.Shape.Disk {
 		return survey.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
 	}
-	if r.Power == machine.On && next != r.Shape {
+	if r.Power == machine.On && machine.Digest(next) != machine.Digest(r.Shape) {
 		r.Booted = time.Now().Add(s.span(bootTime)) // it was started again
 	}
 	r.Shape = next
@@ -263,6 +276,13 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 	return s.later(smallTaskTime, nil), nil
 }
 
+func either(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
 // capacity tells how full hosts and stores are.
 func (s *Sandbox) capacity(c *call) survey.Survey {
 	used, memory := map[string]machine.Size{}, map[string]machine.Size{}
@@ -272,6 +292,11 @@ func (s *Sandbox) capacity(c *call) survey.Survey {
 		}
 		t, _ := c.plan.template(r.Template)
 		used[r.Store] += r.size(t)
+		for _, d := range r.Shape.Disks {
+			if d.Kind == machine.FullDisk {
+				used[either(d.Store, r.Store)] += d.Size
+			}
+		}
 		if r.Power == machine.On {
 			memory[r.Host] += r.Shape.Memory
 		}

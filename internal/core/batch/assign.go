@@ -87,7 +87,13 @@ func (a *assigner) claim(w *Wanted, i int, wish wish) {
 		return // told where the network is named
 	}
 	if err := network.Check(wish.Addr); err != nil {
-		a.bad("bad-address", wish.at, wish, err.Error(), "")
+		hint := ""
+		for _, name := range setup.Names(a.networks) {
+			if name != network.Name && a.networks[name].Check(wish.Addr) == nil {
+				hint = "it is in network " + name + ": name that network in the row"
+			}
+		}
+		a.bad("bad-address", wish.at, wish, err.Error(), hint)
 		return
 	}
 	at := netKey{network.Name, wish.Addr}

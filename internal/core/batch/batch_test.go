@@ -19,7 +19,8 @@ import (
 
 const setupText = `mintbatch: 1
 sites: {quay: {kind: gateway, url: "https://127.0.0.1:1/quay"}, vessel: {kind: gateway, url: "https://127.0.0.1:1/vessel"}}
-templates: {deb12-base: {guest: linux, memory: 2GiB, cpus: 1}}
+templates: {deb12-base: {guest: linux, memory: 2GiB, cpus: 1}, win-chart: {guest: windows, answers: none}}
+naming: {longest: 24, reserved: [x-gate], presets: {tide-gauge: {prefix: bms-tide-, pattern: "[a-z-]+[0-9]{2}", hostname: follows, lowercase: true}}}
 networks:
   survey: {subnet: [198.51.100.0/24, "2001:db8:b0a7::/64"], gateway: [198.51.100.1, "2001:db8:b0a7::1"], dns: [198.51.100.2, "2001:db8:b0a7::2"], search: brackwater.example, pools: {nodes: {ranges: 198.51.100.100-198.51.100.102}}}
   chart: {subnet: 203.0.113.0/24, gateway: 203.0.113.1, pools: {a: {ranges: 203.0.113.10-203.0.113.11}, b: {ranges: 203.0.113.20}}}
@@ -27,15 +28,18 @@ defaults: {site: quay, template: deb12-base, domain: brackwater.example, network
 presets:
   sonar-node: {cpus: 4, packages: [lz4], firstboot: clock, login: survey, password: none}
   broken: {memory: "4"}
+  sonar-base: {memory: 2GiB, cpus: 2, packages: [base]}
+  sonar-big: {from: sonar-base, memory: 16GiB, packages: [big], notes: "{machine} is {index}, number {number}, of {owner}; {{machine}} {see wiki}"}
+  tide-gauge: {}
 firstboot: {clock: {packages: [chrony]}}
 `
 
 // build reads a sheet of the setup above up to the addresses.
 func build(t *testing.T, rows string, held ...address.Reservation) ([]*Wanted, finding.List) {
 	t.Helper()
-	s, found := setup.Read("mintbatch.yaml", []byte(setupText))
+	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(setupText)})
 	require.Empty(t, found)
-	table, found := sheet.ReadCSV("m.csv", strings.NewReader(rows))
+	table, found := sheet.Read(sheet.Source{Name: "m.csv", Content: []byte(rows), Rules: s.Rules()})
 	wanted, more := Build(table, s)
 	found = append(found, more...)
 	_, more = Assign(wanted, s, uuid.UUID{15: 1}, held)
@@ -58,6 +62,18 @@ func TestValuesComeFromRowPresetTemplateDefaults(t *testing.T) {
 	}
 	assert.Equal(t, "template deb12-base", second.Origin("memory").From)
 	assert.Equal(t, "mintbatch.yaml:3:48", second.Origin("memory").At.String())
+}
+
+func TestPresetsBuildOnOneAnother(t *testing.T) {
+	wanted, found := build(t, "machine,preset,owner,disks\n\"bms-[09-10,x]\",sonar-big,tide desk,\"20G, 100G:bulk:full\"\n")
+	require.Empty(t, found[1:], "only that bms-x has no number")
+	w := wanted[1]
+	assert.Equal(t, machine.Shape{CPUs: 2, Memory: 16 * machine.GiB, Disks: []machine.Disk{
+		{Size: 20 * machine.GiB, Kind: machine.ThinDisk}, {Size: 100 * machine.GiB, Store: "bulk", Kind: machine.FullDisk}}}, w.Shape)
+	assert.Equal(t, []string{"base", "big"}, w.Guest.Packages)
+	assert.Equal(t, "bms-10 is 2, number 10, of tide desk; {machine} {see wiki}", w.Mark.Notes)
+	assert.Equal(t, "preset sonar-base", w.Origin("cpus").From)
+	assert.Equal(t, w.Mark.Notes, w.Origin("notes").Value)
 }
 
 func TestRangesCountUp(t *testing.T) {
@@ -100,7 +116,7 @@ func TestFindingsOfCells(t *testing.T) {
 		{"unknown-pool", "machine,network,address\nx,chart,pool\n", "pool:a or pool:b"},
 		{"bad-size", "machine,memory\nx,4\n", "the unit is missing"},
 		{"bad-size", "machine,disk\nx,1500KiB\n", "whole number of MiB"},
-		{"bad-size", "machine,preset\nx,broken\n", "mintbatch.yaml:10:20"},
+		{"bad-size", "machine,preset\nx,broken\n", "mintbatch.yaml:11:20"},
 		{"bad-cpus", "machine,cpus\nx,2.5\n", "whole number from 1"},
 		{"bad-clone", "machine,clone\nx,thin\n", `linked or full, not "thin"`},
 		{"bad-power", "machine,power\nx,yes\n", "on or off"},
@@ -117,6 +133,24 @@ func TestFindingsOfCells(t *testing.T) {
 		{"no-recipients", "machine,login\nx,survey\n", "secret keygen"},
 		{"bad-login", "machine,login,password\nx,Über,none\n", "lower-case"},
 		{"bad-key", "machine,login,password,keys\nx,survey,none,ssh-rsa nonsense\n", "not an SSH public key"},
+		{"bad-disks", "machine,disks\nx,20G:a:b:c\n", "size:store:kind"},
+		{"bad-disks", "machine,disks\nx,\"20G, 5\"\n", "the unit is missing"},
+		{"bad-placeholder", "machine,notes\nx,on {hosst}\n", "{hosst} is no placeholder (did you mean host?"},
+		{"bad-placeholder", "machine,notes,owner\nx,{owner},{notes}\n", "in a circle"},
+		{"bad-placeholder", "machine,notes\nx,n {number}\n", "x has no number"},
+		{"bad-name", "machine\nbrackwater-marine-survey-station\n", "the longest possible is brackwater-marine-survey"},
+		{"bad-name", "machine\nx-gate\n", "is reserved"},
+		{"bad-name", "machine,preset\nx,tide-gauge\n", `does not begin with "bms-tide-"`},
+		{"bad-name", "machine,preset\nbms-tide-x,tide-gauge\n", "does not match the setup's pattern"},
+		{"bad-hostname", "machine,preset,hostname\nbms-tide-01,tide-gauge,gauge\n", "leave it empty"},
+		{"bad-windows-name", "machine,template\nbms-chart-station-1,win-chart\n", "the longest possible is bms-chart-stati"},
+		{"bad-windows-name", "machine,template\n0815,win-chart\n", "all digits"},
+		{"shared-hostname", "machine,hostname\nx,\ny,x\n", "is also that of m.csv, row 2"},
+		{"shared-password", "machine,login,password\nx-[1-2],survey,secret:field\n", "also that of others"},
+		{"not-answered", "machine,template,login,password\nx,win-chart,survey,none\n", "takes no answers"},
+		{"not-answered", "machine,licence\nx,secret:win\n", "no use for a licence"},
+		{"licence-in-clear", "machine,notes\nx,AAAAA-BBBBB-CCCCC-DDDDD-EEEEE\n", "a licence key stands here in clear"},
+		{"secret-in-clear", "machine,notes\nx,password: hunter2\n", "looks like a secret"},
 		{"missing-login", "machine,keys\nx,ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGKW4uLuQ+V4Wl+yQkVGdAqGLyWSAJZZ977D8kOoSLso\n", "no login to use them"},
 		{"bad-timezone", "machine,timezone\nx,Europe/Osloo\n", "IANA"},
 		{"bad-date", "machine,until\nx,31.3.2027\n", "2027-03-31"},
@@ -133,7 +167,8 @@ func TestFindingsOfCells(t *testing.T) {
 		}
 		assert.True(t, codes[c.code], "%q: %s", c.rows, all)
 		assert.Contains(t, strings.Join(all, "\n"), c.says, c.rows)
-		assert.NotContains(t, strings.Join(all, "\n"), "hunter2")
+		assert.NotContains(t, sprint(found), "hunter2")
+		assert.NotContains(t, sprint(found), "BBBBB-CCCCC")
 	}
 }
 

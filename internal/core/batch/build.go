@@ -2,6 +2,7 @@ package batch
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -20,7 +21,7 @@ type Wanted struct {
 	machine.Machine
 	wishes    [][]wish // by adapter
 	row       *source
-	duplicate bool // of a machine in an earlier row; told, and nothing more to be told
+	duplicate bool // of another, or misnamed; told, and nothing more to be told
 }
 
 // wish is one word of an address cell and where it stands.
@@ -32,11 +33,15 @@ type wish struct {
 // Origin tells where the value of a column came from.
 func (w *Wanted) Origin(column string) Origin { return w.row.find(column) }
 
+// Row tells in which row of the sheet the machine stands.
+func (w *Wanted) Row() int { return w.row.row.Number }
+
 // Build makes the machines of a sheet. It tells every finding of every cell;
 // the machines are only good for use when none of them is an error.
 func Build(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List) {
 	b := &builder{table: table, setup: s, index: map[string]int{}, told: map[string]bool{},
-		names: map[string]finding.Position{}, checked: map[string]error{}}
+		taken: map[string]finding.Position{}, hostnames: map[string]finding.Position{}, shared: map[machine.PasswordKind]bool{},
+		checked: map[string]error{}, patterns: map[string]*regexp.Regexp{}}
 	b.most = 1
 	for i, c := range table.Columns {
 		b.index[c.ID()] = i
@@ -54,15 +59,18 @@ func Build(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List) {
 }
 
 type builder struct {
-	table   *sheet.Table
-	setup   *setup.Setup
-	index   map[string]int
-	most    int // the highest number of an adapter that sheet or setup speak of
-	wanted  []*Wanted
-	found   finding.List
-	told    map[string]bool
-	names   map[string]finding.Position // by lower-case name
-	checked map[string]error            // what once came of a costly check
+	table     *sheet.Table
+	setup     *setup.Setup
+	index     map[string]int
+	most      int // the highest number of an adapter that sheet or setup speak of
+	wanted    []*Wanted
+	found     finding.List
+	told      map[string]bool
+	taken     map[string]finding.Position // names, in lower case
+	hostnames map[string]finding.Position
+	shared    map[machine.PasswordKind]bool
+	checked   map[string]error // what once came of a costly check
+	patterns  map[string]*regexp.Regexp
 }
 
 // add tells a finding once, although a preset's value or a range's row may
@@ -90,8 +98,9 @@ func (b *builder) bad(code string, o Origin, message, hint string) {
 }
 
 func (b *builder) row(row sheet.Row) {
-	src := &source{table: b.table, index: b.index, setup: b.setup, row: row}
-	name := src.find("machine")
+	src := &source{table: b.table, index: b.index, setup: b.setup, row: row, bad: b.bad}
+	b.secrets(src)
+	name := src.written("machine")
 	if name.Value == "" {
 		b.bad("missing-machine", name, "the row has no machine name", "write a name, or empty the whole row")
 	}
@@ -104,14 +113,24 @@ func (b *builder) row(row sheet.Row) {
 		b.bad("too-many-machines", name, fmt.Sprintf("more than %d machines in one sheet", MaxMachines), "is the range what you meant? otherwise split the sheet")
 		return
 	}
-	b.reference(src, "preset", setup.Names(b.setup.Presets), &src.preset)
+	var preset string
+	b.reference(src, "preset", setup.Names(b.setup.Presets), &preset)
+	src.presets = b.setup.Lineage(preset)
 	b.reference(src, "template", setup.Names(b.setup.Templates), &src.template)
 	if src.find("template").Value == "" {
 		b.bad("missing-template", src.find("template"), "no template is named", "name one in the row, its preset or the defaults")
 	}
-	common := b.spec(src)
+	rules := b.rules(src)
+	var common machine.Spec
 	for i := range span.Count() {
-		b.machine(src, name, span.Name(i), i, common)
+		own := *src
+		own.span, own.i, own.name = span, i, lowered(span.Name(i), rules)
+		if i == 0 || own.varies {
+			own.varies = false
+			common = b.spec(&own)
+			src.varies = own.varies
+		}
+		b.machine(&own, name, common, rules)
 	}
 }
 
@@ -128,10 +147,10 @@ func (b *builder) reference(src *source, column string, known []string, into *st
 	*into = o.Value
 }
 
-// machine adds the i-th machine of a row; spec is what all of them share.
-func (b *builder) machine(src *source, cell Origin, name string, i int, spec machine.Spec) {
+// machine adds a machine of a row; spec is what all of them share.
+func (b *builder) machine(src *source, cell Origin, spec machine.Spec, rules []setup.NameRule) {
 	w := &Wanted{row: src}
-	w.Machine = machine.Machine{Key: machine.Key{Name: name}, Spec: spec}
+	w.Machine = machine.Machine{Key: machine.Key{Name: src.name}, Spec: spec}
 	b.reference(src, "site", setup.Names(b.setup.Sites), &w.Site)
 	if w.Site == "" && src.find("site").Value == "" {
 		if names := setup.Names(b.setup.Sites); len(names) == 1 {
@@ -140,54 +159,53 @@ func (b *builder) machine(src *source, cell Origin, name string, i int, spec mac
 			b.bad("missing-site", src.find("site"), "no site is named, and the setup has several", finding.DidYouMean("", names))
 		}
 	}
-	if name != "" {
-		b.register(w, cell)
-	}
-	w.Guest.Hostname = strings.ToLower(name)
-	if o := src.find("hostname"); o.Value != "" {
-		w.Guest.Hostname = o.Value
-		if err := machine.CheckLabel(o.Value); err != nil {
-			b.bad("bad-hostname", o, err.Error(), "a domain belongs in the domain column")
-		} else if src.isRange() {
-			b.bad("bad-hostname", o, "one host name for a range of machines", "leave it empty: each takes its machine's name")
+	if _, shared := w.Guest.Password.Shared(); shared {
+		if b.shared[w.Guest.Password] {
+			b.warn("shared-password", src.find("password"), "the password of this machine is also that of others", "generate makes one for each")
 		}
+		b.shared[w.Guest.Password] = true
+	}
+	b.hostname(w)
+	if src.name != "" {
+		b.names(w, cell, rules)
 	}
 	w.Adapters = slices.Clone(spec.Adapters)
 	for n := range w.Adapters {
-		w.wishes = append(w.wishes, b.wishes(src, n+1, i))
+		w.wishes = append(w.wishes, b.wishes(src, n+1))
 	}
 	b.wanted = append(b.wanted, w)
 }
 
-// register holds a machine's name against the standard and the other rows.
-func (b *builder) register(w *Wanted, cell Origin) {
-	if err := machine.CheckLabel(w.Name); err != nil {
-		b.bad("bad-hostname", cell, fmt.Sprintf("machine name %q: %s", w.Name, err), "use letters, digits and hyphens")
-		return
+func (b *builder) hostname(w *Wanted) {
+	src := w.row
+	w.Guest.Hostname = strings.ToLower(w.Name)
+	o := src.find("hostname")
+	if o.Value != "" {
+		w.Guest.Hostname = o.Value
+		if err := machine.CheckLabel(o.Value); err != nil {
+			b.bad("bad-hostname", o, err.Error(), "a domain belongs in the domain column")
+		} else if src.isRange() && o.Value == src.written("hostname").Value {
+			b.bad("bad-hostname", o, "one host name for a range of machines", "leave it empty: each takes its machine's name; or write {number} into it")
+		}
 	}
-	id := strings.ToLower(w.Site + "/" + w.Name)
-	if first, taken := b.names[id]; taken {
-		w.duplicate = true
-		b.bad("duplicate-machine", cell, fmt.Sprintf("machine %s is already in %s", w.Name, first), "each machine has one row")
-		return
+	fqdn := strings.ToLower(w.Guest.FQDN())
+	if first, taken := b.hostnames[fqdn]; taken && o.Value != "" {
+		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also that of %s", fqdn, first), "two machines will answer to one name")
 	}
-	b.names[id] = cell.At
+	if o.Value == "" {
+		o = src.written("machine")
+	}
+	b.hostnames[fqdn] = o.At
 }
 
-func (s *source) isRange() bool {
-	span, err := machine.ParseSpan(s.find("machine").Value)
-	return err == nil && span.Count() > 1
-}
-
-// wishes reads the address cell of an adapter for the i-th machine of the row.
-func (b *builder) wishes(src *source, adapter, i int) []wish {
-	id := sheet.ColumnID("address", adapter)
-	o := src.find(id)
+// wishes reads the address cell of an adapter.
+func (b *builder) wishes(src *source, adapter int) []wish {
+	o := src.find(sheet.ColumnID("address", adapter))
 	var all []wish
-	for _, word := range strings.Fields(o.Value) {
+	for _, word := range strings.FieldsFunc(o.Value, func(r rune) bool { return strings.ContainsRune(" \t\n,;", r) }) {
 		parsed, err := address.ParseWish(word)
 		if err == nil {
-			parsed, err = parsed.At(i)
+			parsed, err = parsed.At(src.i)
 		}
 		if err != nil {
 			b.bad("bad-address", o, err.Error(), "")

@@ -18,7 +18,10 @@ import (
 // spec reads what all machines of a row have in common.
 func (b *builder) spec(src *source) machine.Spec {
 	template := b.setup.Templates[src.template]
-	spec := machine.Spec{Preset: src.preset}
+	spec := machine.Spec{}
+	if len(src.presets) > 0 {
+		spec.Preset = src.presets[0]
+	}
 	spec.Clone = machine.Clone{
 		Template: or(template.Source, src.template),
 		Kind:     choice(b, src, "clone", machine.Linked, machine.Full),
@@ -26,7 +29,7 @@ func (b *builder) spec(src *source) machine.Spec {
 		Store:    src.find("store").Value,
 		Folder:   src.find("folder").Value,
 	}
-	spec.Shape = machine.Shape{CPUs: b.cpus(src), Memory: b.size(src, "memory"), Disk: b.size(src, "disk")}
+	spec.Shape = machine.Shape{CPUs: b.cpus(src), Memory: b.size(src, "memory"), Disk: b.size(src, "disk"), Disks: b.disks(src)}
 	spec.Adapters = b.adapters(src)
 	spec.Guest = b.guest(src)
 	spec.Mark = machine.Mark{Owner: src.find("owner").Value, Notes: src.find("notes").Value, Until: b.date(src), Labels: b.labels(src)}
@@ -81,11 +84,7 @@ func (b *builder) size(src *source, column string) machine.Size {
 	if o.Value == "" {
 		return 0
 	}
-	unit := ""
-	if o.From == "row" {
-		unit = src.table.Columns[src.index[column]].Unit
-	}
-	size, err := machine.ParseSizeIn(o.Value, unit)
+	size, err := machine.ParseSize(o.Value)
 	switch {
 	case err != nil:
 		b.bad("bad-size", o, fmt.Sprintf("%s %q: %s", column, o.Value, err), "")
@@ -93,6 +92,50 @@ func (b *builder) size(src *source, column string) machine.Size {
 		b.bad("bad-size", o, fmt.Sprintf("%s %q is not a whole number of MiB", column, o.Value), "")
 	}
 	return size
+}
+
+// disks reads data disks: `20G, 100G:bulk:full` is size, store and kind each.
+func (b *builder) disks(src *source) []machine.Disk {
+	o := src.find("disks")
+	var all []machine.Disk
+	for _, word := range strings.FieldsFunc(o.Value, func(r rune) bool { return strings.ContainsRune(",;\n", r) }) {
+		parts := strings.Split(strings.TrimSpace(word), ":")
+		size, err := machine.ParseSize(parts[0])
+		disk := machine.Disk{Size: size, Kind: machine.ThinDisk}
+		if len(parts) > 1 {
+			disk.Store = strings.TrimSpace(parts[1])
+		}
+		if len(parts) > 2 {
+			disk.Kind = machine.DiskKind(strings.ToLower(strings.TrimSpace(parts[2])))
+		}
+		switch {
+		case err != nil:
+			b.bad("bad-disks", o, fmt.Sprintf("disk %q: %s", word, err), "write size:store:kind, such as 100G:bulk:full; store and kind may be left out")
+		case size%machine.MiB != 0:
+			b.bad("bad-disks", o, fmt.Sprintf("disk %q is not a whole number of MiB", word), "")
+		case len(parts) > 3 || disk.Kind != machine.ThinDisk && disk.Kind != machine.FullDisk:
+			b.bad("bad-disks", o, fmt.Sprintf("disk %q: a disk is size:store:kind, and its kind thin or full", word), "such as 100G:bulk:full")
+		case len(all) == 16:
+			b.bad("bad-disks", o, "more than 16 data disks", "")
+		}
+		all = append(all, disk)
+	}
+	return all
+}
+
+// secrets warns of what should not stand in a sheet at all.
+func (b *builder) secrets(src *source) {
+	for i, cell := range src.row.Cells {
+		if b.table.Columns[i].Name == "password" || !finding.LooksLikeSecret(cell) {
+			continue
+		}
+		o := Origin{At: b.table.Position(src.row, i)}
+		if finding.LooksLikeLicence(cell) {
+			b.warn("licence-in-clear", o, "a licence key stands here in clear", "seal it and write secret:NAME")
+		} else {
+			b.warn("secret-in-clear", o, "this looks like a secret in clear", "take it out of the sheet")
+		}
+	}
 }
 
 func (b *builder) adapters(src *source) []machine.Adapter {
@@ -124,7 +167,7 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 // orphans tells of an address or MAC that belongs to no adapter, and of
 // adapters left out in the count.
 func (b *builder) orphans(src *source, missing int) {
-	if src.preset == "" && src.find("preset").Value != "" {
+	if len(src.presets) == 0 && src.find("preset").Value != "" {
 		return // the preset, had it been found, may name the network
 	}
 	for n := missing; n <= b.most; n++ {
@@ -140,16 +183,19 @@ func (b *builder) orphans(src *source, missing int) {
 }
 
 func (b *builder) guest(src *source) machine.Guest {
-	preset := b.setup.Presets[src.preset]
+	template := b.setup.Templates[src.template]
 	g := machine.Guest{
+		Answers:  machine.AnswersKind(or(template.Answers, string(machine.CloudInit))),
 		Domain:   strings.ToLower(src.find("domain").Value),
 		Login:    src.find("login").Value,
 		Password: b.password(src),
 		Keys:     b.sshKeys(src),
 		Timezone: b.timezone(src),
 		Locale:   src.find("locale").Value,
-		Packages: slices.Clone(preset.Packages),
-		Commands: slices.Clone(preset.Commands),
+	}
+	for _, p := range slices.Backward(src.presets) { // what a preset builds on comes first
+		g.Packages = append(g.Packages, b.setup.Presets[p].Packages...)
+		g.Commands = append(g.Commands, b.setup.Presets[p].Commands...)
 	}
 	if g.Domain != "" {
 		if err := machine.CheckDomain(g.Domain); err != nil {
@@ -172,6 +218,12 @@ func (b *builder) guest(src *source) machine.Guest {
 		g.Packages = append(g.Packages, fragment.Packages...)
 		g.Commands = append(g.Commands, fragment.Commands...)
 	}
+	if g.Answers == machine.NoAnswers && (g.Login != "" || len(g.Packages)+len(g.Commands) > 0) {
+		b.warn("not-answered", src.find("login"), fmt.Sprintf("template %s takes no answers: login, packages and commands do not reach its guest", src.template), "")
+	}
+	if l := src.find("licence"); l.Value != "" {
+		b.warn("not-answered", Origin{At: l.At}, fmt.Sprintf("template %s has no use for a licence", src.template), "remove it")
+	}
 	return g
 }
 
@@ -192,7 +244,10 @@ func (b *builder) password(src *source) machine.PasswordKind {
 	case machine.NoPassword:
 		return kind
 	}
-	b.add(finding.Finding{Code: "literal-password", At: o.At, Message: "a password must not stand in a cell", Hint: "write generate or none"})
+	if name, ok := machine.PasswordKind(o.Value).Shared(); ok && machine.CheckLabel(name) == nil {
+		return machine.PasswordKind(o.Value)
+	}
+	b.add(finding.Finding{Code: "literal-password", At: o.At, Message: "a password must not stand in a cell", Hint: "write generate, none or secret:NAME"})
 	return machine.NoPassword
 }
 

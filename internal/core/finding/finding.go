@@ -58,8 +58,8 @@ func (f Finding) Error() string {
 // List gathers findings, so that all of them are told at once.
 type List []Finding
 
-// Add appends a finding.
-func (l *List) Add(f Finding) { *l = append(*l, f) }
+// Add appends a finding. A value that looks like a secret is not kept in it.
+func (l *List) Add(f Finding) { *l = append(*l, masked(f)) }
 
 // Count tells how many findings have the severity.
 func (l List) Count(s Severity) int {

@@ -29,14 +29,17 @@ func (p Position) String() string {
 		return s
 	case p.Text:
 		return fmt.Sprintf("%s:%d:%d", s, p.Row, p.Column)
-	case p.Worksheet != "" && p.Column == 0:
-		return fmt.Sprintf("%s, sheet %q, row %d", s, p.Worksheet, p.Row)
-	case p.Worksheet != "":
-		s = fmt.Sprintf("%s, sheet %q, %s%d", s, p.Worksheet, ColumnLetters(p.Column), p.Row)
+	}
+	if p.Worksheet != "" {
+		s += fmt.Sprintf(", sheet %q", p.Worksheet)
+	}
+	switch {
 	case p.Column == 0:
-		return fmt.Sprintf("%s, row %d", s, p.Row)
+		s += fmt.Sprintf(", row %d", p.Row)
+	case p.Worksheet != "":
+		s += fmt.Sprintf(", %s%d", ColumnLetters(p.Column), p.Row)
 	default:
-		s = fmt.Sprintf("%s, row %d, column %d", s, p.Row, p.Column)
+		s += fmt.Sprintf(", row %d, column %d", p.Row, p.Column)
 	}
 	if p.Heading != "" {
 		s += " (" + p.Heading + ")"

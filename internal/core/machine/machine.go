@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"net/netip"
+	"strings"
 )
 
 // Machine is one machine as it is wanted: what its row, preset, template and
@@ -55,6 +56,33 @@ type Shape struct {
 	CPUs   int  `json:"cpus,omitempty"`
 	Memory Size `json:"memory,omitempty"`
 	Disk   Size `json:"disk,omitempty"`
+	// Disks are data disks, besides the template's own.
+	Disks []Disk `json:"disks,omitempty"`
+}
+
+// IsZero tells whether nothing of the template's hardware is to change.
+func (s Shape) IsZero() bool { return s.CPUs == 0 && s.Memory == 0 && s.Disk == 0 && len(s.Disks) == 0 }
+
+// Disk is a data disk. An empty store is that of the machine.
+type Disk struct {
+	Size  Size     `json:"size"`
+	Store string   `json:"store,omitempty"`
+	Kind  DiskKind `json:"kind"`
+}
+
+// DiskKind says when a disk takes its room: `thin` as it is written to, `full`
+// at once.
+type DiskKind string
+
+// The kinds of disk.
+const (
+	ThinDisk DiskKind = "thin"
+	FullDisk DiskKind = "full"
+)
+
+// String writes the disk as it stands in a cell.
+func (d Disk) String() string {
+	return strings.TrimSuffix(d.Size.String()+":"+d.Store+":"+string(d.Kind), "::"+string(ThinDisk))
 }
 
 // Adapter is one network adapter and what the guest is to do with it.
@@ -71,6 +99,7 @@ type Adapter struct {
 
 // Guest is what the guest makes of itself on its first boot.
 type Guest struct {
+	Answers  AnswersKind  `json:"answers"`
 	Hostname string       `json:"hostname"`
 	Domain   string       `json:"domain,omitempty"`
 	Login    string       `json:"login,omitempty"`
@@ -90,7 +119,17 @@ func (g Guest) FQDN() string {
 	return g.Hostname + "." + g.Domain
 }
 
-// PasswordKind says where the login's password comes from.
+// AnswersKind says what the guest reads on its first boot.
+type AnswersKind string
+
+// The kinds of answers.
+const (
+	CloudInit AnswersKind = "cloud-init"
+	NoAnswers AnswersKind = "none"
+)
+
+// PasswordKind says where the login's password comes from: `generate`, `none`
+// or `secret:NAME`, a sealed value that several machines may share.
 type PasswordKind string
 
 // The kinds of password: one made for each machine and sealed, or none at all
@@ -99,6 +138,11 @@ const (
 	Generate   PasswordKind = "generate"
 	NoPassword PasswordKind = "none"
 )
+
+// Shared returns the name of the sealed value that holds the password.
+func (k PasswordKind) Shared() (name string, ok bool) {
+	return strings.CutPrefix(string(k), "secret:")
+}
 
 // Mark is what people want to know of a machine. The site stores it.
 type Mark struct {

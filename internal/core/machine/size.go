@@ -31,16 +31,10 @@ var units = map[string]Size{
 
 // ParseSize reads `4GiB`, `512 MiB`, `1.5T`. The result is a whole number of
 // bytes, at least one.
-func ParseSize(s string) (Size, error) { return ParseSizeIn(s, "") }
-
-// ParseSizeIn reads a size whose unit may also stand elsewhere (in a heading);
-// a unit in the text itself wins.
-func ParseSizeIn(s, unit string) (Size, error) {
+func ParseSize(s string) (Size, error) {
 	s = strings.TrimSpace(s)
 	number := strings.TrimRight(s, "BKMGTIbkmgti ")
-	if own := strings.TrimSpace(s[len(number):]); own != "" {
-		unit = own
-	}
+	unit := strings.TrimSpace(s[len(number):])
 	if len(number) == 0 || len(number) > 20 || strings.Trim(number, "0123456789.") != "" {
 		return 0, fmt.Errorf("%w: write a number and a unit, such as 4GiB", ErrSize)
 	}

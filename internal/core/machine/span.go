@@ -111,28 +111,46 @@ func (s Span) IsRange() bool { return len(s.parts) > 1 }
 
 // Name returns the i-th name, counted from 0 with the last bracket running fastest.
 func (s Span) Name(i int) string {
-	words := make([]string, len(s.parts))
+	name, _ := s.at(i)
+	return name
+}
+
+// Number returns the number in the i-th name, as it is written there: of the
+// last bracket that counts, else the digits at the name's end. It is empty for
+// a name without any.
+func (s Span) Number(i int) string {
+	name, number := s.at(i)
+	if number == "" {
+		number = name[len(strings.TrimRight(name, "0123456789")):]
+	}
+	return number
+}
+
+func (s Span) at(i int) (name, number string) {
 	for k := len(s.parts) - 1; k >= 0; k-- {
 		p := s.parts[k]
 		total := 0
 		for _, c := range p.choices {
 			total += c.count()
 		}
-		words[k] = p.text
 		if total == 0 {
+			name = p.text + name
 			continue
 		}
 		n := i % total
 		i /= total
 		for _, c := range p.choices {
 			if n < c.count() {
-				words[k] += c.at(n)
+				name = p.text + c.at(n) + name
+				if number == "" && c.width > 0 {
+					number = c.at(n)
+				}
 				break
 			}
 			n -= c.count()
 		}
 	}
-	return strings.Join(words, "")
+	return name, number
 }
 
 func (c choice) at(n int) string {

@@ -50,6 +50,12 @@ func differences(from, to machine.Spec) changes {
 	inPlace("memory", size(from.Shape.Memory), size(to.Shape.Memory))
 	shrinks := to.Shape.Disk < from.Shape.Disk
 	diff("disk", size(from.Shape.Disk), size(to.Shape.Disk), shrinks, shrinks)
+	gone := len(to.Shape.Disks) < len(from.Shape.Disks)
+	for i := range min(len(to.Shape.Disks), len(from.Shape.Disks)) {
+		a, b := from.Shape.Disks[i], to.Shape.Disks[i]
+		gone = gone || b.Size < a.Size || b.Store != a.Store || b.Kind != a.Kind
+	}
+	diff("disks", list(from.Shape.Disks), list(to.Shape.Disks), gone, gone)
 	for i := range max(len(from.Adapters), len(to.Adapters)) {
 		a, b := adapter(from.Adapters, i), adapter(to.Adapters, i)
 		n := ""
@@ -63,6 +69,7 @@ func differences(from, to machine.Spec) changes {
 		atBoot("dns"+n, list(a.DNS), list(b.DNS))
 		atBoot("search"+n, list(a.Search), list(b.Search))
 	}
+	atBoot("answers", from.Guest.Answers, to.Guest.Answers)
 	atBoot("hostname", from.Guest.Hostname, to.Guest.Hostname)
 	atBoot("domain", from.Guest.Domain, to.Guest.Domain)
 	atBoot("login", from.Guest.Login, to.Guest.Login)

@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/sheet"
 )
 
 // SiteKinds lists the kinds of site that this program can talk to.
@@ -44,9 +46,16 @@ func (s *Setup) check(found *finding.List) {
 			bad("machines must be 1 or more", "", "sites", name, "machines")
 		}
 	}
+	s.checkNames(bad)
 	for name, t := range sorted(s.Templates) {
-		if t.Guest != "linux" {
-			bad(fmt.Sprintf("template %s has the unknown guest %q", name, t.Guest), "write guest: linux", "templates", name, "guest")
+		if !slices.Contains([]string{"linux", "windows"}, t.Guest) {
+			bad(fmt.Sprintf("template %s has the unknown guest %q", name, t.Guest), "write guest: linux or guest: windows", "templates", name, "guest")
+		}
+		if !slices.Contains([]string{"", "cloud-init", "none"}, t.Answers) {
+			bad(fmt.Sprintf("template %s has unknown answers %q", name, t.Answers), "write cloud-init or none", "templates", name, "answers")
+		}
+		if t.Guest == "windows" && t.Answers != "none" {
+			bad(fmt.Sprintf("template %s is of a Windows guest, which this version writes no answers for", name), "write answers: none to clone it as it is", "templates", name, "guest")
 		}
 	}
 	for name, n := range sorted(s.Networks) {
@@ -68,6 +77,54 @@ func (s *Setup) check(found *finding.List) {
 			if _, err := address.NewPool(pool, s.bare(name), p.Ranges, p.Skip); err != nil {
 				bad(fmt.Sprintf("pool %s: %s", pool, err), "", "networks", name, "pools", pool, "ranges")
 			}
+		}
+	}
+}
+
+// checkNames holds the parts against each other that refer by name.
+func (s *Setup) checkNames(bad func(message, hint string, path ...string)) {
+	for name, p := range sorted(s.Presets) {
+		if _, known := s.Presets[p.From]; p.From != "" && !known {
+			bad(fmt.Sprintf("preset %s builds on the unknown preset %q", name, p.From), finding.DidYouMean(p.From, Names(s.Presets)), "presets", name, "from")
+		}
+		seen := map[string]bool{}
+		for at := name; at != ""; at = s.Presets[at].From {
+			if seen[at] {
+				bad(fmt.Sprintf("preset %s builds on itself", name), "", "presets", name, "from")
+				break
+			}
+			seen[at] = true
+		}
+	}
+	for heading, c := range sorted(s.Columns) {
+		name := c.Column
+		if name == "" && c.Fixed != nil {
+			name = heading
+		}
+		if _, known := sheet.ParseColumn(name); !known && name != "ignore" {
+			bad(fmt.Sprintf("heading %q is to mean the unknown column %q", heading, name), finding.DidYouMean(name, append(sheet.ColumnNames(), "ignore")), "columns", heading)
+		}
+		if _, err := machine.ParseSize("1" + c.Unit); c.Unit != "" && err != nil {
+			bad(fmt.Sprintf("%q is not a unit", c.Unit), "write MiB, GiB or TiB", "columns", heading, "unit")
+		}
+	}
+	rules := map[string]NameRule{"": s.Naming.NameRule}
+	for preset, r := range sorted(s.Naming.Presets) {
+		rules[preset] = r
+		if _, known := s.Presets[preset]; !known {
+			bad(fmt.Sprintf("a naming rule is for the unknown preset %q", preset), finding.DidYouMean(preset, Names(s.Presets)), "naming", "presets", preset)
+		}
+	}
+	for preset, r := range sorted(rules) {
+		path := []string{"naming", "presets", preset}
+		if preset == "" {
+			path = path[:1]
+		}
+		if _, err := regexp.Compile(r.Pattern); err != nil {
+			bad(fmt.Sprintf("the pattern is not a regular expression: %s", err), "", append(path, "pattern")...)
+		}
+		if r.Hostname != "" && r.Hostname != "follows" && r.Hostname != "free" {
+			bad(fmt.Sprintf("hostname must be follows or free, not %q", r.Hostname), "", append(path, "hostname")...)
 		}
 	}
 }
@@ -120,3 +177,25 @@ func (s *Setup) AddressNetworks() map[string]address.Network {
 
 // Names lists the names that a part of the setup defines, in order.
 func Names[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// Lineage lists a preset and those that it builds on, itself first.
+func (s *Setup) Lineage(preset string) []string {
+	var line []string
+	for at := preset; at != "" && !slices.Contains(line, at); at = s.Presets[at].From {
+		line = append(line, at)
+	}
+	return line
+}
+
+// Rules gives the setup's say on headings to the sheet's reader.
+func (s *Setup) Rules() []sheet.Rule {
+	var rules []sheet.Rule
+	for heading, c := range sorted(s.Columns) {
+		r := sheet.Rule{Heading: heading, Column: c.Column, Unit: c.Unit, Ignore: c.Column == "ignore", At: s.Where("columns", heading)}
+		if c.Fixed != nil {
+			r.Fixed, r.HasFixed = *c.Fixed, true
+		}
+		rules = append(rules, r)
+	}
+	return rules
+}

@@ -1,35 +1,49 @@
 package setup
 
 import (
+	"errors"
 	"fmt"
 	"reflect"
 	"strconv"
 	"time"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/sheet"
+	"mintbatch/internal/core/tree"
 )
 
-// Read reads a setup file. All findings are told at once; the setup is whole
-// only when none of them is an error.
-func Read(file string, content []byte) (*Setup, finding.List) {
-	d := &decoder{file: file, positions: map[string]finding.Position{}, anchors: map[string]ast.Node{}}
+// File is a setup file that was fetched.
+type File struct {
+	Name    string
+	Content []byte
+}
+
+// Fetch gets a value that stands elsewhere: kind is `env` or `file`.
+type Fetch func(kind, name string) (string, error)
+
+// Read reads setup files, of which each is laid over those before it. All
+// findings are told at once; the setup is whole only when none of them is an
+// error.
+func Read(fetch Fetch, files ...File) (*Setup, finding.List) {
+	d := &decoder{fetch: fetch, positions: map[string]finding.Position{}}
 	s := &Setup{positions: d.positions}
-	tree, err := parser.ParseBytes(content, 0)
-	if err != nil {
-		d.syntax(err)
+	var root *tree.Node
+	for _, f := range files {
+		layer, err := tree.YAML(f.Name, f.Content)
+		switch {
+		case err != nil:
+			d.syntax(f.Name, err)
+		case layer == nil:
+			d.found.Add(finding.Finding{Code: "empty-setup", At: finding.Position{File: f.Name},
+				Message: "the setup file is empty", Hint: "it begins with `mintbatch: 1`"})
+		default:
+			root = tree.Merge(root, layer)
+		}
+	}
+	if d.found.Failed() {
 		return s, d.found
 	}
-	if len(tree.Docs) == 0 || tree.Docs[0].Body == nil {
-		d.found.Add(finding.Finding{Code: "empty-setup", At: finding.Position{File: file},
-			Message: "the setup file is empty", Hint: "it begins with `mintbatch: 1`"})
-		return s, d.found
-	}
-	d.value(tree.Docs[0].Body, reflect.ValueOf(s).Elem(), nil)
+	d.value(root, reflect.ValueOf(s).Elem(), nil)
 	if !d.found.Failed() {
 		s.check(&d.found)
 	}
@@ -39,37 +53,34 @@ func Read(file string, content []byte) (*Setup, finding.List) {
 // decoder fills the setup's types from the file's syntax tree and remembers
 // where each value stands.
 type decoder struct {
-	file      string
+	fetch     Fetch
 	found     finding.List
 	positions map[string]finding.Position
-	anchors   map[string]ast.Node
 	nodes     int
 }
 
 // maxNodes bounds what aliases can make of a small file.
 const maxNodes = 200_000
 
-func (d *decoder) syntax(err error) {
-	f := finding.Finding{Code: "bad-yaml", At: finding.Position{File: d.file}, Message: "not YAML: " + err.Error()}
-	var at yaml.Error
-	if ok := asYAMLError(err, &at); ok {
-		f.Message = "not YAML: " + at.GetMessage()
-		if t := at.GetToken(); t != nil {
-			f.At = finding.Position{File: d.file, Row: t.Position.Line, Column: t.Position.Column, Text: true}
-		}
+func (d *decoder) syntax(file string, err error) {
+	f := finding.Finding{Code: "bad-yaml", At: finding.Position{File: file}, Message: "not YAML: " + err.Error()}
+	var at *tree.SyntaxError
+	if errors.As(err, &at) {
+		f.Message = "not YAML: " + at.Message
+		f.At = finding.Position{File: file, Row: at.Row, Column: at.Column, Text: true}
 	}
 	d.found.Add(f)
 }
 
-func (d *decoder) at(n ast.Node) finding.Position {
-	t := n.GetToken()
-	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
-		t = m.Values[0].Key.GetToken()
-	}
-	return finding.Position{File: d.file, Row: t.Position.Line, Column: t.Position.Column, Text: true}
+func (d *decoder) at(n *tree.Node) finding.Position {
+	return finding.Position{File: n.File, Row: n.Row, Column: n.Column, Text: true}
 }
 
-func (d *decoder) wrong(n ast.Node, path []string, want, hint string) {
+func (d *decoder) key(p tree.Pair) finding.Position {
+	return finding.Position{File: p.File, Row: p.Row, Column: p.Column, Text: true}
+}
+
+func (d *decoder) wrong(n *tree.Node, path []string, want, hint string) {
 	what := "this value"
 	for _, key := range path {
 		if _, err := strconv.Atoi(key); err != nil { // not a place in a list
@@ -80,44 +91,20 @@ func (d *decoder) wrong(n ast.Node, path []string, want, hint string) {
 		Message: fmt.Sprintf("%s must be %s", what, want), Hint: hint})
 }
 
-// plain follows anchors, aliases and tags to the node that holds the value.
-func (d *decoder) plain(n ast.Node) ast.Node {
-	for range 100 {
-		switch t := n.(type) {
-		case *ast.AnchorNode:
-			d.anchors[t.Name.GetToken().Value] = t.Value
-			n = t.Value
-		case *ast.AliasNode:
-			target, ok := d.anchors[t.Value.GetToken().Value]
-			if !ok {
-				d.wrong(n, nil, "an alias of an anchor above it", "")
-				return &ast.NullNode{BaseNode: &ast.BaseNode{}, Token: t.GetToken()}
-			}
-			n = target
-		case *ast.TagNode:
-			n = t.Value
-		default:
-			return n
-		}
-	}
-	return n
-}
-
 var (
 	durationType  = reflect.TypeFor[time.Duration]()
 	valuesType    = reflect.TypeFor[Values]()
 	unmarshalType = reflect.TypeFor[interface{ UnmarshalText([]byte) error }]()
 )
 
-func (d *decoder) value(raw ast.Node, into reflect.Value, path []string) {
+func (d *decoder) value(n *tree.Node, into reflect.Value, path []string) {
 	if d.nodes++; d.nodes > maxNodes {
 		if d.nodes == maxNodes+1 {
-			d.wrong(raw, path, "smaller", "aliases make this file enormous")
+			d.wrong(n, path, "smaller", "aliases make this file enormous")
 		}
 		return
 	}
-	n := d.plain(raw)
-	if _, null := n.(*ast.NullNode); null {
+	if n.Kind == tree.Null {
 		return
 	}
 	d.positions[pathID(path)] = d.at(n)
@@ -126,7 +113,14 @@ func (d *decoder) value(raw ast.Node, into reflect.Value, path []string) {
 		into.Set(reflect.ValueOf(d.values(n, path)))
 	case t == durationType, reflect.PointerTo(t).Implements(unmarshalType):
 		d.scalar(n, into, path)
+	case t.Kind() == reflect.Pointer:
+		into.Set(reflect.New(t.Elem()))
+		d.value(n, into.Elem(), path)
 	case t.Kind() == reflect.Struct:
+		if short, ok := shortField(into); ok && n.Kind != tree.Map {
+			d.value(n, short, path)
+			return
+		}
 		d.structure(n, into, path)
 	case t.Kind() == reflect.Map:
 		d.mapping(n, into, path)
@@ -137,21 +131,17 @@ func (d *decoder) value(raw ast.Node, into reflect.Value, path []string) {
 	}
 }
 
-func (d *decoder) pairs(n ast.Node, path []string) []*ast.MappingValueNode {
-	switch m := n.(type) {
-	case *ast.MappingNode:
-		return m.Values
-	case *ast.MappingValueNode:
-		return []*ast.MappingValueNode{m}
+func (d *decoder) pairs(n *tree.Node, path []string) []tree.Pair {
+	if n.Kind != tree.Map {
+		d.wrong(n, path, "a mapping (`key: value` lines)", "")
 	}
-	d.wrong(n, path, "a mapping (`key: value` lines)", "")
-	return nil
+	return n.Pairs
 }
 
-func (d *decoder) structure(n ast.Node, into reflect.Value, path []string) {
+func (d *decoder) structure(n *tree.Node, into reflect.Value, path []string) {
 	fields, rest := fieldsOf(into)
 	for _, pair := range d.pairs(n, path) {
-		key := pair.Key.GetToken().Value
+		key := pair.Key
 		below := append(path[:len(path):len(path)], key)
 		field, ok := fields[key]
 		if ok {
@@ -176,13 +166,24 @@ func (d *decoder) structure(n ast.Node, into reflect.Value, path []string) {
 		if rest.IsValid() {
 			known = append(known, sheet.ColumnNames()...)
 		}
-		d.unknown(pair.Key, key, known)
+		d.unknown(pair, known)
 	}
 }
 
-func (d *decoder) unknown(n ast.Node, key string, known []string) {
-	d.found.Add(finding.Finding{Code: "unknown-key", At: d.at(n), Value: key,
-		Message: fmt.Sprintf("unknown key %q", key), Hint: finding.DidYouMean(key, known)})
+func (d *decoder) unknown(p tree.Pair, known []string) {
+	d.found.Add(finding.Finding{Code: "unknown-key", At: d.key(p), Value: p.Key,
+		Message: fmt.Sprintf("unknown key %q", p.Key), Hint: finding.DidYouMean(p.Key, known)})
+}
+
+// shortField finds the field that a struct's short form, which is no mapping,
+// gives a value to.
+func shortField(v reflect.Value) (reflect.Value, bool) {
+	for i := range v.NumField() {
+		if v.Type().Field(i).Tag.Get("short") != "" {
+			return v.Field(i), true
+		}
+	}
+	return reflect.Value{}, false
 }
 
 // fieldsOf maps the keys of a struct to its fields, those of embedded structs
@@ -206,23 +207,23 @@ func fieldsOf(v reflect.Value) (fields map[string]reflect.Value, rest reflect.Va
 	return fields, rest
 }
 
-func (d *decoder) mapping(n ast.Node, into reflect.Value, path []string) {
+func (d *decoder) mapping(n *tree.Node, into reflect.Value, path []string) {
 	into.Set(reflect.MakeMap(into.Type()))
 	for _, pair := range d.pairs(n, path) {
-		key := pair.Key.GetToken().Value
+		key := pair.Key
 		below := append(path[:len(path):len(path)], key)
 		element := reflect.New(into.Type().Elem()).Elem()
-		d.positions[pathID(below)] = d.at(pair.Key)
+		d.positions[pathID(below)] = d.key(pair)
 		d.value(pair.Value, element, below)
 		into.SetMapIndex(reflect.ValueOf(key), element)
 	}
 }
 
 // list reads a sequence; a single value stands for a list of one.
-func (d *decoder) list(n ast.Node, into reflect.Value, path []string) {
-	elements := []ast.Node{n}
-	if seq, ok := n.(*ast.SequenceNode); ok {
-		elements = seq.Values
+func (d *decoder) list(n *tree.Node, into reflect.Value, path []string) {
+	elements := []*tree.Node{n}
+	if n.Kind == tree.List {
+		elements = n.Items
 	}
 	for i, e := range elements {
 		element := reflect.New(into.Type().Elem()).Elem()
@@ -231,13 +232,13 @@ func (d *decoder) list(n ast.Node, into reflect.Value, path []string) {
 	}
 }
 
-func (d *decoder) values(n ast.Node, path []string) Values {
+func (d *decoder) values(n *tree.Node, path []string) Values {
 	v := Values{}
 	for _, pair := range d.pairs(n, path) {
-		key := pair.Key.GetToken().Value
+		key := pair.Key
 		c, ok := sheet.ParseColumn(key)
 		if !ok || c.Unit != "" {
-			d.unknown(pair.Key, key, sheet.ColumnNames())
+			d.unknown(pair, sheet.ColumnNames())
 			continue
 		}
 		if text, ok := d.cell(pair.Value, append(path[:len(path):len(path)], key)); ok {
@@ -249,30 +250,12 @@ func (d *decoder) values(n ast.Node, path []string) Values {
 
 // cell reads a column's default: the text of a cell. A list stands for a cell
 // of several lines, a mapping for one of `name=value` words.
-func (d *decoder) cell(raw ast.Node, path []string) (string, bool) {
-	n := d.plain(raw)
+func (d *decoder) cell(n *tree.Node, path []string) (string, bool) {
 	d.positions[pathID(path)] = d.at(n)
-	text := ""
-	switch t := n.(type) {
-	case *ast.NullNode:
-		return "", true
-	case *ast.SequenceNode:
-		for i, e := range t.Values {
-			word, ok := scalarText(d.plain(e))
-			if !ok {
-				d.wrong(e, path, "plain text", "")
-				return "", false
-			}
-			if i > 0 {
-				text += "\n"
-			}
-			text += word
-		}
-		return text, true
-	}
-	text, ok := scalarText(n)
+	text, ok := n.Cell()
 	if !ok {
 		d.wrong(n, path, "plain text or a list of it", "")
+		return "", false
 	}
-	return text, ok
+	return d.elsewhere(n, text, path)
 }

@@ -3,33 +3,27 @@ package setup
 import (
 	"encoding"
 	"errors"
+	"fmt"
 	"reflect"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/tree"
 )
 
-// scalarText returns a scalar as it is written: 012 stays 012.
-func scalarText(n ast.Node) (string, bool) {
-	switch t := n.(type) {
-	case *ast.LiteralNode:
-		return t.Value.Value, true
-	case *ast.StringNode:
-		return t.Value, true
-	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
-		return n.GetToken().Value, true
-	}
-	return "", false
-}
-
-func (d *decoder) scalar(n ast.Node, into reflect.Value, path []string) {
-	text, ok := scalarText(n)
-	if !ok {
+func (d *decoder) scalar(n *tree.Node, into reflect.Value, path []string) {
+	if n.Kind != tree.Text {
 		d.wrong(n, path, "a single value", "")
 		return
+	}
+	text := n.Text
+	if into.Type() != reflect.TypeFor[Reference]() {
+		var ok bool
+		if text, ok = d.elsewhere(n, text, path); !ok {
+			return
+		}
 	}
 	if u, ok := into.Addr().Interface().(encoding.TextUnmarshaler); ok {
 		if err := u.UnmarshalText([]byte(text)); err != nil {
@@ -45,6 +39,10 @@ func (d *decoder) scalar(n ast.Node, into reflect.Value, path []string) {
 			err = errors.New("it must be more than nothing")
 		}
 		into.SetInt(int64(v))
+	case into.Kind() == reflect.Bool:
+		var v bool
+		v, err = strconv.ParseBool(text)
+		into.SetBool(v)
 	case into.Kind() == reflect.Int:
 		var v int
 		v, err = strconv.Atoi(text)
@@ -67,10 +65,24 @@ func wanted(v reflect.Value) string {
 		return "an address such as 198.51.100.1"
 	case "int":
 		return "a whole number"
+	case "bool":
+		return "true or false"
 	}
 	return "text"
 }
 
-func pathID(path []string) string { return strings.Join(path, "\x00") }
+// elsewhere follows a value that is `env:NAME` or `file:PATH`.
+func (d *decoder) elsewhere(n *tree.Node, text string, path []string) (string, bool) {
+	kind, name, ok := strings.Cut(text, ":")
+	if !ok || kind != "env" && kind != "file" || name == "" || strings.ContainsAny(name, " \t\n") || d.fetch == nil {
+		return text, true
+	}
+	value, err := d.fetch(kind, name)
+	if err != nil {
+		d.found.Add(finding.Finding{Code: "not-elsewhere", At: d.at(n), Value: text,
+			Message: fmt.Sprintf("%s is not to be had: %s", text, err), Hint: "set it, or write the value here"})
+	}
+	return value, err == nil
+}
 
-func asYAMLError(err error, into *yaml.Error) bool { return errors.As(err, into) }
+func pathID(path []string) string { return strings.Join(path, "\x00") }

@@ -15,6 +15,8 @@ type Setup struct {
 	Version   int                 `key:"mintbatch" doc:"version of the file's form: 1"`
 	Sheet     string              `key:"sheet" doc:"the inventory sheet, relative to this file"`
 	Ledger    string              `key:"ledger" doc:"the ledger's file, relative to this file"`
+	Columns   map[string]Column   `key:"columns" doc:"what the headings of a user's own sheet mean"`
+	Naming    Naming              `key:"naming" doc:"how machines are to be named"`
 	Defaults  Values              `key:"defaults" doc:"columns that a row, its preset and its template leave empty"`
 	Sites     map[string]Site     `key:"sites" doc:"where machines are made"`
 	Templates map[string]Template `key:"templates" doc:"what machines are cloned from"`
@@ -30,6 +32,29 @@ type Setup struct {
 // Values are column defaults: the text that would stand in a cell, by column.
 type Values map[string]string
 
+// Column is what a heading means. In short it is just the column's name.
+type Column struct {
+	Column string  `key:"column" short:"yes" doc:"the column that it means, or ignore"`
+	Unit   string  `key:"unit" doc:"of its bare numbers: MiB, GiB, TiB"`
+	Fixed  *string `key:"fixed" doc:"stands in every row, whatever the cells say"`
+}
+
+// Naming is how machines are to be named: for all, and for those of a preset.
+type Naming struct {
+	NameRule
+	Presets map[string]NameRule `key:"presets" doc:"rules for the machines of a preset, besides those for all"`
+}
+
+// NameRule is what a machine's name has to be like.
+type NameRule struct {
+	Prefix    string   `key:"prefix" doc:"every name begins with it"`
+	Pattern   string   `key:"pattern" doc:"a regular expression that the whole name matches"`
+	Longest   int      `key:"longest" doc:"most characters of a name"`
+	Lowercase bool     `key:"lowercase" doc:"names are taken in lower case"`
+	Hostname  string   `key:"hostname" doc:"follows: the host name must be the machine's name"`
+	Reserved  []string `key:"reserved" doc:"names that no machine may have"`
+}
+
 // Site is one place where machines are made.
 type Site struct {
 	Kind        string    `key:"kind" doc:"gateway"`
@@ -42,8 +67,10 @@ type Site struct {
 // Template is what machines are cloned from.
 type Template struct {
 	Source string `key:"source" doc:"the template's name at the site, if it is another"`
-	Guest  string `key:"guest" doc:"linux"`
-	Values Values `key:"*"`
+	Guest  string `key:"guest" doc:"linux or windows"`
+	// Answers says what the guest reads on its first boot.
+	Answers string `key:"answers" doc:"cloud-init (the default for linux) or none"`
+	Values  Values `key:"*"`
 }
 
 // Network is what machines are connected to.
@@ -58,12 +85,13 @@ type Network struct {
 
 // Pool is a part of a network's addresses.
 type Pool struct {
-	Ranges []string `key:"ranges" doc:"such as 198.51.100.100-198.51.100.180"`
+	Ranges []string `key:"ranges" short:"yes" doc:"such as 198.51.100.100-198.51.100.180"`
 	Skip   []string `key:"skip" doc:"addresses and ranges to leave out"`
 }
 
 // Preset is a named bundle of column defaults and first-boot contents.
 type Preset struct {
+	From string `key:"from" doc:"the preset that this one builds on"`
 	Fragment
 	Values Values `key:"*"`
 }
@@ -87,7 +115,7 @@ type Limits struct {
 }
 
 // Reference is a value that stands in the file or comes from elsewhere:
-// `env:NAME`, `file:PATH`. It is resolved only when it is needed.
+// `env:NAME`, `file:PATH`, `secret:NAME`. It is resolved only when it is needed.
 type Reference string
 
 // Where tells at which position the setup gives a value, such as

@@ -31,7 +31,7 @@ limits: {confirm: 90s}
 `
 
 func TestRead(t *testing.T) {
-	s, found := Read("mintbatch.yaml", []byte(good))
+	s, found := Read(nil, File{"mintbatch.yaml", []byte(good)})
 	require.Empty(t, found)
 	assert.Len(t, s.Networks["survey"].DNS, 2)
 	assert.Equal(t, "198.51.100.1", s.Networks["survey"].Gateway[0].String(), "one value stands for a list")
@@ -60,14 +60,14 @@ func TestReadFindings(t *testing.T) {
 	} {
 		text := strings.Replace(good, change[0], change[1], 1)
 		require.NotEqual(t, good, text, says)
-		_, found := Read("mintbatch.yaml", []byte(text))
+		_, found := Read(nil, File{"mintbatch.yaml", []byte(text)})
 		var all []string
 		for _, f := range found {
 			all = append(all, f.Error())
 		}
 		assert.Contains(t, strings.Join(all, "\n"), says)
 	}
-	_, found := Read("mintbatch.yaml", nil)
+	_, found := Read(nil, File{"mintbatch.yaml", nil})
 	assert.Equal(t, "empty-setup", found[0].Code)
 }
 
@@ -78,7 +78,7 @@ func TestAliasesCannotExplode(t *testing.T) {
 		bomb += "k" + string(c) + ": &" + string(c) + " [" + strings.TrimSuffix(strings.Repeat("*"+prev+",", 10), ",") + "]\n"
 	}
 	bomb += "defaults: {keys: *j}\n"
-	_, found := Read("mintbatch.yaml", []byte(bomb))
+	_, found := Read(nil, File{"mintbatch.yaml", []byte(bomb)})
 	assert.True(t, found.Failed())
 }
 
@@ -86,7 +86,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(good))
 	f.Add([]byte("a: &x [*x]"))
 	f.Fuzz(func(_ *testing.T, b []byte) {
-		s, found := Read("mintbatch.yaml", b)
+		s, found := Read(nil, File{"mintbatch.yaml", b})
 		if !found.Failed() {
 			s.AddressNetworks()
 		}

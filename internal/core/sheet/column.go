@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -16,7 +17,8 @@ type Column struct {
 	Heading string
 	// Unit is what the heading says of its bare numbers, as in `memory (GiB)`.
 	Unit string
-	// Index is the column's place in the sheet, from 1.
+	// Index is the column's place in the sheet, from 1; 0 in a list, whose
+	// values have keys and no places.
 	Index int
 }
 
@@ -27,56 +29,27 @@ const (
 	perCard        // one column for each adapter
 )
 
+// order is the order in which columns are told.
+var order = []string{"machine", "preset", "template", "site", "host", "store", "folder", "clone", "cpus", "memory", "disk", "disks",
+	"network", "address", "mac", "hostname", "domain", "login", "password", "keys", "timezone", "locale", "licence", "firstboot",
+	"power", "checkpoint", "owner", "notes", "until", "labels"}
+
 var columns = map[string]int{
 	"machine": plain, "preset": plain, "template": plain, "site": plain,
 	"host": plain, "store": plain, "folder": plain, "clone": plain,
-	"cpus": plain, "memory": plain, "disk": plain,
+	"cpus": plain, "memory": plain, "disk": plain, "disks": plain,
 	"network": perCard, "address": perCard, "mac": perCard,
 	"hostname": plain, "domain": plain, "login": plain, "password": plain,
-	"keys": plain, "timezone": plain, "locale": plain, "firstboot": plain,
+	"keys": plain, "timezone": plain, "locale": plain, "licence": plain, "firstboot": plain,
 	"power": plain, "checkpoint": plain, "until": plain, "labels": plain,
 	"owner": text, "notes": text,
 }
 
-// ColumnNames lists every column that a sheet may have.
-func ColumnNames() []string {
-	names := make([]string, 0, len(columns))
-	for name := range columns {
-		names = append(names, name)
-	}
-	return names
-}
+// ColumnNames lists every column that a sheet may have, in order.
+func ColumnNames() []string { return slices.Clone(order) }
 
-// ParseColumn tells what a heading means: `Memory (GiB)` is the memory column
-// with a unit, `address.2` that of the second adapter.
-func ParseColumn(heading string) (Column, bool) {
-	name := strings.ToLower(strings.TrimSpace(heading))
-	c := Column{Heading: strings.TrimSpace(heading)}
-	if before, after, found := strings.Cut(name, "("); found && strings.HasSuffix(after, ")") {
-		name = strings.TrimSpace(before)
-		c.Unit = strings.TrimSpace(strings.TrimSuffix(after, ")"))
-		if name != "memory" && name != "disk" {
-			return c, false
-		}
-	}
-	base, number, numbered := strings.Cut(name, ".")
-	kind, known := columns[base]
-	if !known || numbered && kind != perCard {
-		return c, false
-	}
-	if kind == perCard {
-		c.Adapter = 1
-	}
-	if numbered {
-		n, err := strconv.Atoi(number)
-		if err != nil || n < 1 || n > MaxAdapters || strconv.Itoa(n) != number {
-			return c, false
-		}
-		c.Adapter = n
-	}
-	c.Name = base
-	return c, true
-}
+// PerAdapter tells whether a machine has one such column for each adapter.
+func PerAdapter(name string) bool { return columns[name] == perCard }
 
 // MaxAdapters is how many adapters a machine may have.
 const MaxAdapters = 16
@@ -93,11 +66,15 @@ func ColumnID(name string, adapter int) string {
 	return name + "." + strconv.Itoa(adapter)
 }
 
-// clean takes the blanks around a cell away, except where text is kept as it is.
+// clean takes the blanks around a cell away, except where text is kept as it
+// is, and gives a bare number the unit of its heading.
 func (c Column) clean(cell string) string {
 	trimmed := strings.TrimSpace(cell)
-	if trimmed != "" && columns[c.Name] == text {
+	switch {
+	case trimmed != "" && columns[c.Name] == text:
 		return cell
+	case trimmed != "" && strings.Trim(trimmed, "0123456789.") == "":
+		return trimmed + c.Unit
 	}
 	return trimmed
 }

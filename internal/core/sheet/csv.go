@@ -1,78 +1,102 @@
 package sheet
 
 import (
-	"bufio"
 	"encoding/csv"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
-	"unicode/utf8"
 
 	"mintbatch/internal/core/finding"
 )
 
-// ReadCSV reads comma-separated values (RFC 4180) in UTF-8, with or without a
-// byte-order mark. It tells all findings of the headings and of the file's
-// form; what the cells mean is the batch's matter.
-func ReadCSV(file string, r io.Reader) (*Table, finding.List) {
-	var found finding.List
-	buffered := bufio.NewReaderSize(r, 64<<10)
-	if mark, _ := buffered.Peek(3); string(mark) == "\xef\xbb\xbf" {
-		_, _ = buffered.Discard(3)
+// Record is a row of a CSV as it stands in the file.
+type Record struct {
+	Number int // as a spreadsheet program counts the rows
+	Cells  []string
+}
+
+// Records reads separated values (RFC 4180) and tells what separates them.
+func Records(content []byte) ([]Record, rune, error) {
+	text, _ := decode(content)
+	var all []Record
+	r := csv.NewReader(strings.NewReader(text))
+	r.FieldsPerRecord = -1
+	r.Comma = separator(text)
+	folded := 0 // line breaks inside cells so far: a spreadsheet shows no row for them
+	for {
+		cells, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return all, r.Comma, nil
+		}
+		if err != nil {
+			return nil, r.Comma, err
+		}
+		first, _ := r.FieldPos(0)
+		all = append(all, Record{Number: first - folded, Cells: cells})
+		for _, c := range cells {
+			folded += strings.Count(c, "\n")
+		}
 	}
-	records := csv.NewReader(buffered)
-	records.FieldsPerRecord = -1
-	lines := func(yield func(line) bool) {
-		folded := 0 // line breaks inside cells so far: a spreadsheet shows no row for them
-		for {
-			cells, err := records.Read()
-			if errors.Is(err, io.EOF) {
+}
+
+func readCSV(content []byte) ([]grid, *broken) {
+	if _, ok := decode(content); !ok {
+		return nil, &broken{code: "unknown-kind", message: binary.refusal(), hint: "save it as CSV, XLSX or ODS"}
+	}
+	records, _, err := Records(content)
+	var parse *csv.ParseError
+	if errors.As(err, &parse) {
+		return nil, &broken{code: "unreadable-sheet", message: parse.Err.Error(),
+			hint: "put quotes around the whole cell and double every quote inside it",
+			at:   finding.Position{Row: parse.Line, Column: parse.Column, Text: true}}
+	}
+	return []grid{{lines: func(yield func(line) bool) {
+		for _, r := range records {
+			if !yield(line{number: r.Number, cells: r.Cells}) {
 				return
 			}
-			if err != nil {
-				found.Add(broken(file, err))
-				return
-			}
-			first, _ := records.FieldPos(0)
-			l := line{number: first - folded, cells: cells}
-			for i, c := range cells {
-				folded += strings.Count(c, "\n")
-				if f, bad := rubbish(c); bad {
-					f.At = finding.Position{File: file, Row: l.number, Column: i + 1}
-					found.Add(f)
-					cells[i] = ""
-				}
-			}
+		}
+	}}}, nil
+}
+
+func walk(lines []line) func(yield func(line) bool) {
+	return func(yield func(line) bool) {
+		for _, l := range lines {
 			if !yield(l) {
 				return
 			}
 		}
 	}
-	t := arrange(file, lines, &found)
-	return t, found
 }
 
-func broken(file string, err error) finding.Finding {
-	f := finding.Finding{Code: "unreadable-sheet", At: finding.Position{File: file}, Message: err.Error()}
-	var parse *csv.ParseError
-	if errors.As(err, &parse) {
-		f.At = finding.Position{File: file, Row: parse.Line, Column: parse.Column, Text: true}
-		f.Message = parse.Err.Error()
-		f.Hint = "put quotes around the whole cell and double every quote inside it; the rows below were not read"
-	}
-	return f
-}
-
-// rubbish refuses what no cell of a text file can mean.
-func rubbish(cell string) (finding.Finding, bool) {
-	if !utf8.ValidString(cell) {
-		return finding.Finding{Code: "bad-text", Message: "the cell is not UTF-8 text", Hint: "save the sheet as CSV in UTF-8"}, true
-	}
-	for _, r := range cell {
-		if r < ' ' && r != '\t' && r != '\n' && r != '\r' || r >= 0x7f && r <= 0x9f {
-			return finding.Finding{Code: "bad-text", Message: fmt.Sprintf("the cell holds the control character U+%04X", r), Hint: "remove it"}, true
+// separator finds what separates the cells: of comma, semicolon and tab the
+// one that divides the first lines into the most columns that all of them have.
+func separator(text string) rune {
+	best, most := ',', 0
+	for _, c := range []rune{',', ';', '\t'} {
+		if n := columnsBy(text, c); n > most {
+			best, most = c, n
 		}
 	}
-	return finding.Finding{}, false
+	return best
+}
+
+// columnsBy rates a separator: the columns that most of the first records
+// have, above one, times how many have just so many.
+func columnsBy(text string, comma rune) int {
+	r := csv.NewReader(strings.NewReader(text))
+	r.Comma, r.FieldsPerRecord, r.ReuseRecord, r.LazyQuotes = comma, -1, true, true
+	counts := map[int]int{}
+	for range 50 {
+		record, err := r.Read()
+		if err != nil {
+			break
+		}
+		counts[len(record)]++
+	}
+	rate := 0
+	for n, records := range counts {
+		rate = max(rate, (n-1)*records)
+	}
+	return rate
 }

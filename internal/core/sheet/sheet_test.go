@@ -1,61 +1,235 @@
 package sheet
 
 import (
+	"bytes"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+
+	"mintbatch/internal/core/finding"
 )
 
-func codes(t *testing.T, text string) map[string]string {
-	t.Helper()
-	_, found := ReadCSV("m.csv", strings.NewReader(text))
-	all := map[string]string{}
-	for _, f := range found {
-		all[f.Code] = f.Error()
+func read(content string) (*Table, finding.List) {
+	return Read(Source{Name: "m", Content: []byte(content)})
+}
+
+// shown writes a table as its reader sees it: ids of the columns, then rows.
+func shown(t *Table) string {
+	var ids []string
+	for _, c := range t.Columns {
+		ids = append(ids, c.ID())
 	}
-	return all
+	lines := []string{strings.Join(ids, "|")}
+	for _, r := range t.Rows {
+		lines = append(lines, strings.Join(r.Cells, "|"))
+	}
+	return strings.Join(lines, "\n")
 }
 
-func TestReadCSV(t *testing.T) {
-	table, found := ReadCSV("m.csv", strings.NewReader("\ufeffNotes,MACHINE, Memory (GiB) ,Address.2\n"+
-		"\"two\nlines, and \"\"quotes\"\"\", bms-1 ,4,dhcp\n\n  kept  ,bms-2\n"))
-	require.Empty(t, found)
-	require.Len(t, table.Rows, 2)
-	assert.Equal(t, []string{"two\nlines, and \"quotes\"", "bms-1", "4", "dhcp"}, table.Rows[0].Cells)
-	assert.Equal(t, []string{"  kept  ", "bms-2", "", ""}, table.Rows[1].Cells, "a short row; notes are kept to the letter")
-	assert.Equal(t, "GiB", strings.Replace(table.Columns[2].Unit, "gib", "GiB", 1))
-	assert.Equal(t, "address.2", table.Columns[3].ID())
-	// A line break within a cell makes no row of its own, as in a spreadsheet.
-	assert.Equal(t, "m.csv, row 4, column 2 (MACHINE)", table.Position(table.Rows[1], 1).String())
-}
+const want = "machine|memory|notes\nbms-1|4GiB|å, first\nbms-2||second"
 
-func TestReadCSVFindings(t *testing.T) {
-	for code, c := range map[string]struct{ text, says string }{
-		"unknown-column":    {"machine,adress\nx,y\n", `m.csv, row 1, column 2: unknown column "adress" (did you mean address?)`},
-		"double-column":     {"machine,disk,Disk (GiB)\n", "column 2 already"},
-		"no-machine-column": {"name?,disk\n", "headed `machine`"},
-		"empty-sheet":       {"\n,,\n", "is empty"},
-		"stray-cell":        {"machine,,\nx,,y\n", "m.csv, row 2, column 3: this cell has no heading"},
-		"bad-text":          {"machine\n\x1b[2J\n", "control character U+001B"},
-		"unreadable-sheet":  {"machine\n\"x\n", "m.csv:"},
+func TestOneSheetInEveryKind(t *testing.T) {
+	csv := "machine,Memory (GiB),notes\nbms-1,4,\"å, first\"\nbms-2,,second\n"
+	semicolon := strings.ReplaceAll(strings.ReplaceAll(csv, ",", ";"), "å;", "å,")
+	utf16le, _ := unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewEncoder().String(csv)
+	utf16be, _ := unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewEncoder().String(csv)
+	windows, err := charmap.Windows1252.NewEncoder().String(csv)
+	require.NoError(t, err)
+	list := `[{"machine":"bms-1","Memory (GiB)":4,"notes":"å, first"},{"machine":"bms-2","notes":"second","Memory (GiB)":null}]`
+	for name, content := range map[string]string{
+		"commas": csv, "byte-order mark": "\ufeff" + csv, "semicolons": semicolon, "tabs": strings.ReplaceAll(strings.ReplaceAll(csv, ",", "\t"), "å\t", "å,"),
+		"UTF-16 little-endian": utf16le, "UTF-16 big-endian with mark": utf16be, "Windows-1252": windows, "carriage returns": strings.ReplaceAll(csv, "\n", "\r\n"),
+		"title above": "Nodes of the spring leg,,\n,,\n" + csv, "struck out": csv + "# bms-3,4,gone\n,,\n",
+		"JSON": list, "JSON pretty": "{\n \"machines\": " + list + "}", "JSON Lines": strings.ReplaceAll(strings.Trim(list, "[]"), "},{", "}\n{"),
+		"YAML":         "- machine: bms-1\n  Memory (GiB): 4\n  notes: å, first\n- machine: bms-2\n  notes: second\n",
+		"YAML mapping": "machines:\n  - {machine: bms-1, Memory (GiB): 4, notes: \"å, first\"}\n  - {machine: bms-2, notes: second}\n",
 	} {
-		assert.Contains(t, codes(t, c.text)[code], c.says, code)
+		table, found := read(content)
+		assert.Empty(t, found, name)
+		assert.Equal(t, want, shown(table), name)
+		assert.Equal(t, "GiB", table.Columns[1].Unit, name)
 	}
-	assert.Contains(t, codes(t, "machine\n\xff\n")["bad-text"], "UTF-8")
-	assert.Empty(t, codes(t, "machine,,\nx,,\n"), "empty columns do no harm")
-	for _, heading := range []string{"address.0", "address.01", "address.99", "machine.2", "notes (GiB)", "address.x"} {
+}
+
+// workbook makes one with what a person's hands make of a sheet.
+func workbook(t *testing.T, change func(f *excelize.File)) []byte {
+	t.Helper()
+	f := excelize.NewFile()
+	require.NoError(t, f.SetSheetName("Sheet1", "Nodes"))
+	set := func(cell string, v any) { require.NoError(t, f.SetCellValue("Nodes", cell, v)) }
+	style := func(cell string, numFmt int, custom string) {
+		s := &excelize.Style{NumFmt: numFmt}
+		if custom != "" {
+			s.CustomNumFmt = &custom
+		}
+		id, err := f.NewStyle(s)
+		require.NoError(t, err)
+		require.NoError(t, f.SetCellStyle("Nodes", cell, cell, id))
+	}
+	set("B1", "Nodes of the spring leg")
+	require.NoError(t, f.MergeCell("Nodes", "B1", "E1"))
+	for i, h := range []string{"VM Name", "RAM in GB", "vCPU", "Expiry date", "Remarks", "Owner", "labels"} {
+		cell, _ := excelize.CoordinatesToCellName(i+2, 4)
+		set(cell, h)
+	}
+	set("B5", 7)
+	style("B5", 0, "000")
+	set("C5", 4.0)
+	set("D5", 2)
+	set("E5", time.Date(2027, 3, 31, 0, 0, 0, 0, time.UTC))
+	style("E5", 0, "d. mmmm yyyy")
+	set("F5", 123456789012345.0)
+	set("G5", "sonar desk")
+	require.NoError(t, f.MergeCell("Nodes", "G5", "G6"))
+	set("H5", true)
+	set("B6", "bms-2")
+	require.NoError(t, f.SetCellFormula("Nodes", "D6", "D5*2"))
+	require.NoError(t, f.SetCellValue("Nodes", "D6", 4))
+	set("F6", 0.5)
+	style("F6", 9, "")
+	set("B8", "# bms-3")
+	require.NoError(t, f.SetRowVisible("Nodes", 6, false))
+	if change != nil {
+		change(f)
+	}
+	b, err := f.WriteToBuffer()
+	require.NoError(t, err)
+	return b.Bytes()
+}
+
+const wantBook = "machine|memory|cpus|until|notes|owner|labels\n007|4GB|2|2027-03-31|123456789012345|sonar desk|TRUE\nbms-2||4||50%|sonar desk|"
+
+func TestWorkbook(t *testing.T) {
+	table, found := Read(Source{Name: "m.xlsx", Content: workbook(t, nil)})
+	assert.Empty(t, found)
+	assert.Equal(t, wantBook, shown(table))
+	assert.Equal(t, `m.xlsx, sheet "Nodes", C5 (RAM in GB)`, table.Position(table.Rows[0], 1).String())
+}
+
+func TestWorksheets(t *testing.T) {
+	two := workbook(t, func(f *excelize.File) {
+		_, _ = f.NewSheet("Old")
+		_ = f.SetCellValue("Old", "A1", "vm")
+		_ = f.SetCellValue("Old", "A2", "bms-9")
+		_, _ = f.NewSheet("Readme")
+		_ = f.SetCellValue("Readme", "A1", "read me")
+	})
+	_, found := Read(Source{Name: "m.xlsx", Content: two})
+	require.Len(t, found, 1)
+	assert.Equal(t, "m.xlsx: several worksheets have a machine column: Nodes, Old (name one with --worksheet)", found[0].Error())
+	table, found := Read(Source{Name: "m.xlsx", Content: two, Worksheet: "old"})
+	assert.Empty(t, found)
+	assert.Equal(t, "machine\nbms-9", shown(table))
+	_, found = Read(Source{Name: "m.xlsx", Content: two, Worksheet: "Nods"})
+	assert.Contains(t, found[0].Error(), "did you mean Nodes?")
+}
+
+func TestErrorValuesAreFindings(t *testing.T) {
+	broken := workbook(t, func(f *excelize.File) { _ = f.SetCellValue("Nodes", "D5", "#REF!") })
+	_, found := Read(Source{Name: "m.xlsx", Content: broken})
+	require.Len(t, found, 1)
+	assert.Equal(t, `m.xlsx, sheet "Nodes", D5 (vCPU): the formula here has failed: #REF! (mend it, or write the value)`, found[0].Error())
+}
+
+func TestHeadings(t *testing.T) {
+	for heading, id := range map[string]string{
+		"VM": "machine", "vm_name": "machine", "IP": "address", "ip address 2": "address.2", "IP2": "address.2", "address.2": "address.2", "Network 3": "network.3",
+		"vCPU": "cpus", "RAM": "memory", "Memory (GB)": "memory", "memory [MiB]": "memory", "Disk in GB": "disk", "RAM, GB": "memory", "Comments:": "notes", "SSH key": "keys",
+		"Time-Zone": "timezone", "  Data  Disks ": "disks",
+	} {
+		c, ok := ParseColumn(heading)
+		assert.True(t, ok, heading)
+		assert.Equal(t, id, c.ID(), heading)
+	}
+	for _, heading := range []string{"", "adress", "machine.2", "notes (GiB)", "address.0", "address.01", "address.99", "Memory (parsecs)", "owner GB"} {
 		_, ok := ParseColumn(heading)
 		assert.False(t, ok, heading)
 	}
 }
 
-func FuzzReadCSV(f *testing.F) {
-	f.Add("machine,address\nbms-1,dhcp\n")
-	f.Add("machine\n\"a\nb\"\n")
-	f.Fuzz(func(t *testing.T, s string) {
-		table, found := ReadCSV("m.csv", strings.NewReader(s))
+func TestEveryColumnHasItsPlace(t *testing.T) {
+	assert.Len(t, ColumnNames(), len(columns))
+	for _, name := range ColumnNames() {
+		assert.Contains(t, columns, name)
+	}
+}
+
+func TestRules(t *testing.T) {
+	rules := []Rule{
+		{Heading: "Nodename", Column: "machine"}, {Heading: "Cost centre", Column: "ignore", Ignore: true}, {Heading: "Speicher", Column: "memory", Unit: "MiB"},
+		{Heading: "power", Fixed: "off", HasFixed: true},
+	}
+	table, found := Read(Source{Name: "m", Content: []byte("nodename,Cost Centre,SPEICHER,power\nbms-1,4711,512,on\n"), Rules: rules})
+	assert.Empty(t, found)
+	assert.Equal(t, "machine|memory\nbms-1|512MiB", shown(table))
+	assert.Equal(t, "MiB", table.Columns[1].Unit)
+	assert.Equal(t, "off", table.Fixed["power"].Value)
+}
+
+func TestFindings(t *testing.T) {
+	for code, c := range map[string]struct{ content, says string }{
+		"unknown-column":    {"machine,adress\nx,y\n", `m, row 1, column 2: unknown column "adress" (did you mean address?`},
+		"double-column":     {"machine,ip,IP Address\n", `"IP Address" means address, and so does "ip"`},
+		"no-machine-column": {"what,disk\n1,2\n", "headed `machine`"},
+		"empty-sheet":       {"\n \n", "is empty"},
+		"stray-cell":        {"machine,,\nx,,y\n", "m, row 2, column 3: this cell has no heading"},
+		"bad-text":          {"machine\nx\x1b[2J\n", "control character U+001B"},
+		"unreadable-sheet":  {"machine\n\"x\n", "m:"},
+		"unknown-kind":      {"\x7fELF\x00\x00\x01\x02\x03\x04", "not a sheet"},
+	} {
+		_, found := read(c.content)
+		require.NotEmpty(t, found, code)
+		at := slices.IndexFunc(found, func(f finding.Finding) bool { return f.Code == code })
+		require.GreaterOrEqual(t, at, 0, code)
+		assert.Contains(t, found[at].Error(), c.says, code)
+	}
+	for content, says := range map[string]string{
+		"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1......": "has a password",
+		"PK\x03\x04 and no more":                 "an archive",
+		"[{\"machine\": 1,}]":                    "m:1:",
+		"{\"machine\": [[1]]}":                   "neither a value nor a list",
+		"- machine: x\n- y\n":                    "not a mapping",
+		"--- a: [":                               "not YAML",
+		string(workbook(t, nil)[:3000]):          "an archive",
+	} {
+		_, found := read(content)
+		require.NotEmpty(t, found, says)
+		assert.Contains(t, found[0].Error(), says)
+	}
+	_, found := read("machine\npassword: hunter2,x\n")
+	assert.NotContains(t, found[0].Error()+found[0].Value, "hunter2", "what looks like a secret is not repeated")
+}
+
+func TestABombIsRefusedAtOnce(t *testing.T) {
+	bomb := "- &a {machine: x" + strings.Repeat(", k: v", 1) + "}\n"
+	list := "machines:\n  - &a [x,x,x,x,x,x,x,x,x,x]\n"
+	for c := 'b'; c < 'l'; c++ {
+		list += "  - &" + string(c) + " [" + strings.TrimSuffix(strings.Repeat("*"+string(c-1)+",", 10), ",") + "]\n"
+	}
+	began := time.Now()
+	_, found := read(list)
+	assert.True(t, found.Failed())
+	_, _ = read(bomb)
+	_, found = Read(Source{Name: "m", Content: bytes.Repeat([]byte("x"), MaxContent+1)})
+	assert.Equal(t, "too-large", found[0].Code)
+	assert.Less(t, time.Since(began), 10*time.Second)
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("machine,address\nbms-1,dhcp\n"))
+	f.Add([]byte("machine;notes\n\"a\nb\";x\n"))
+	f.Add([]byte(`[{"machine":"x","keys":["a","b"]}]`))
+	f.Add([]byte("- machine: x\n"))
+	f.Add([]byte("PK\x03\x04"))
+	f.Fuzz(func(t *testing.T, content []byte) {
+		table, found := Read(Source{Name: "m", Content: content})
 		for _, row := range table.Rows {
 			if len(row.Cells) != len(table.Columns) {
 				t.Fatal("a row without its cells")

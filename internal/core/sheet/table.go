@@ -1,5 +1,3 @@
-// Package sheet reads an inventory sheet into a table of cells, each of which
-// knows where it stands.
 package sheet
 
 import (
@@ -13,8 +11,19 @@ import (
 type Table struct {
 	File      string
 	Worksheet string
-	Columns   []Column
-	Rows      []Row
+	Kind      Kind
+	// HeadingRow is where the headings stand.
+	HeadingRow int
+	Columns    []Column
+	Rows       []Row
+	// Fixed are the values that the setup puts into every row, by column id.
+	Fixed map[string]Fixed
+}
+
+// Fixed is a value that stands in every row, and the place that says so.
+type Fixed struct {
+	Value string
+	At    finding.Position
 }
 
 // Row is one row of a Table. Cells stand in the order of the table's columns;
@@ -45,87 +54,147 @@ func (t *Table) Column(name string, adapter int) int {
 	return -1
 }
 
-// line is a row as it stands in a file of any kind.
-type line struct {
-	number int
-	cells  []string
-}
-
-// arrange reads the headings from the first line and puts the cells of the
-// others under them.
-func arrange(file string, lines func(yield func(line) bool), found *finding.List) *Table {
-	t := &Table{File: file}
-	var at []int // for each cell of a line, its column in t.Columns or less than 0
-	for l := range lines {
-		if blank(l.cells) {
-			continue
-		}
-		if at == nil {
-			at = t.headings(l, found)
-			continue
-		}
-		row := Row{Number: l.number, Cells: make([]string, len(t.Columns))}
-		for i, cell := range l.cells {
-			switch {
-			case i < len(at) && at[i] >= 0:
-				row.Cells[at[i]] = t.Columns[at[i]].clean(cell)
-			case (i >= len(at) || at[i] == noHeading) && strings.TrimSpace(cell) != "":
-				found.Add(finding.Finding{
-					Code: "stray-cell", Value: cell,
-					At:      finding.Position{File: file, Row: l.number, Column: i + 1},
-					Message: "this cell has no heading above it",
-					Hint:    "a separator too many? put quotes around a value that contains one",
-				})
-			}
-		}
-		t.Rows = append(t.Rows, row)
-	}
-	if at == nil {
-		found.Add(finding.Finding{
-			Code: "empty-sheet", At: finding.Position{File: file},
-			Message: "the sheet is empty",
-			Hint:    "the first row holds the headings; only `machine` is required",
-		})
-	}
-	return t
-}
-
-// What headings tells of a cell that is under no column of the table.
+// What is under no column of the table.
 const (
 	noHeading  = -1
 	badHeading = -2
 )
 
-func (t *Table) headings(l line, found *finding.List) []int {
+// searched is how many rows may stand above the headings.
+const searched = 50
+
+// headingLine finds the row of the headings: the first that has a machine
+// column. Without one it is the row that has the most headings of ours, else
+// the first that is not blank, and ok is false.
+func (g grid) headingLine(rules []Rule) (best line, ok bool) {
+	most, seen := 0, 0
+	for l := range g.lines {
+		if !g.named && blank(l.cells) {
+			continue
+		}
+		known := 0
+		for _, cell := range l.cells {
+			c, ignored, understood := understand(cell, rules)
+			if understood && !ignored {
+				known++
+			}
+			ok = ok || understood && c.Name == "machine"
+		}
+		if ok || g.named {
+			return l, ok
+		}
+		if known > most || seen == 0 {
+			best, most = l, known
+		}
+		if seen++; seen == searched {
+			break
+		}
+	}
+	return best, false
+}
+
+// arrange understands the headings and puts the cells of the rows below under
+// them.
+func (t *Table) arrange(g grid, rules []Rule, found *finding.List) {
+	heading, _ := g.headingLine(rules)
+	t.HeadingRow = heading.number
+	at := t.headings(heading, g.named, rules, found)
+	for l := range g.lines {
+		if l.number <= heading.number || blank(l.cells) || struckOut(l.cells) {
+			continue
+		}
+		row := Row{Number: l.number, Cells: make([]string, len(t.Columns))}
+		for i, cell := range l.cells {
+			pos := finding.Position{File: t.File, Worksheet: t.Worksheet, Row: l.number, Column: i + 1}
+			switch {
+			case i < len(at) && at[i] >= 0:
+				c := t.Columns[at[i]]
+				if day, ok := l.days[i]; ok && c.Name == "until" {
+					cell = day
+				}
+				if f, bad := rubbish(strings.TrimSpace(cell)); bad {
+					f.At = t.Position(row, at[i])
+					found.Add(f)
+					continue
+				}
+				row.Cells[at[i]] = c.clean(cell)
+			case (i >= len(at) || at[i] == noHeading) && strings.TrimSpace(cell) != "":
+				found.Add(finding.Finding{Code: "stray-cell", Value: cell, At: pos,
+					Message: "this cell has no heading above it",
+					Hint:    "a separator too many? put quotes around a value that contains one"})
+			}
+		}
+		t.Rows = append(t.Rows, row)
+	}
+}
+
+func (t *Table) headings(l line, named bool, rules []Rule, found *finding.List) []int {
 	at := make([]int, len(l.cells))
 	for i, cell := range l.cells {
 		if at[i] = noHeading; strings.TrimSpace(cell) == "" {
 			continue
 		}
 		at[i] = badHeading
-		pos := finding.Position{File: t.File, Row: l.number, Column: i + 1}
-		c, ok := ParseColumn(cell)
+		pos := finding.Position{File: t.File, Worksheet: t.Worksheet, Row: l.number, Column: i + 1}
+		c, ignored, ok := understand(cell, rules)
+		if named {
+			pos.Row, pos.Column = 0, 0
+		} else {
+			c.Index = i + 1
+		}
+		if ignored {
+			continue
+		}
 		if !ok {
 			found.Add(finding.Finding{Code: "unknown-column", At: pos, Value: cell,
 				Message: fmt.Sprintf("unknown column %q", c.Heading),
-				Hint:    finding.DidYouMean(c.Heading, ColumnNames())})
+				Hint:    finding.DidYouMean(c.Heading, ColumnNames()) + " A setup's `columns:` can give it a meaning, or ignore it"})
 			continue
 		}
 		if first := t.Column(c.Name, c.Adapter); first >= 0 {
 			found.Add(finding.Finding{Code: "double-column", At: pos, Value: cell,
-				Message: fmt.Sprintf("column %d already is %q", t.Columns[first].Index, c.ID()),
-				Hint:    "keep one of the two"})
+				Message: fmt.Sprintf("%q means %s, and so does %q", c.Heading, c.ID(), t.Columns[first].Heading),
+				Hint:    "keep one of the two, or ignore one in the setup's `columns:`"})
 			continue
 		}
-		c.Index = i + 1
 		at[i] = len(t.Columns)
 		t.Columns = append(t.Columns, c)
 	}
-	if t.Column("machine", 0) < 0 {
-		found.Add(finding.Finding{Code: "no-machine-column", At: finding.Position{File: t.File, Row: l.number},
+	t.fix(rules)
+	if _, fixed := t.Fixed["machine"]; t.Column("machine", 0) < 0 && !fixed {
+		found.Add(finding.Finding{Code: "no-machine-column", At: finding.Position{File: t.File, Worksheet: t.Worksheet, Row: l.number},
 			Message: "no column is headed `machine`", Hint: "it holds each machine's name and is the only one required"})
 	}
 	return at
+}
+
+// fix notes the values that the rules put into every row.
+func (t *Table) fix(rules []Rule) {
+	for _, r := range rules {
+		if !r.HasFixed {
+			continue
+		}
+		name := r.Column
+		if name == "" {
+			name = r.Heading
+		}
+		if c, ok := ParseColumn(name); ok {
+			if t.Fixed == nil {
+				t.Fixed = map[string]Fixed{}
+			}
+			t.Fixed[c.ID()] = Fixed{r.Fixed, r.At}
+		}
+	}
+}
+
+// struckOut tells a row that its writer took out by a leading #.
+func struckOut(cells []string) bool {
+	for _, c := range cells {
+		if c = strings.TrimSpace(c); c != "" {
+			return c[0] == '#' && !errorValues[c]
+		}
+	}
+	return false
 }
 
 func blank(cells []string) bool {

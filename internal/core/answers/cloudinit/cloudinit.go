@@ -43,7 +43,7 @@ func userData(in answers.Input) []byte {
 	m.add("timezone", g.Timezone)
 	m.add("locale", g.Locale)
 	m.add("users", users(g, in.Secrets))
-	m.add("ssh_pwauth", g.Password == machine.Generate)
+	m.add("ssh_pwauth", g.Password != machine.NoPassword)
 	m.add("disable_root", true)
 	m.add("ssh_deletekeys", true)
 	m.add("ssh_keys", mapping{
@@ -64,7 +64,7 @@ func users(g machine.Guest, s answers.Secrets) []mapping {
 	u.add("name", g.Login)
 	u.add("shell", "/bin/bash")
 	u.add("groups", []string{"sudo"})
-	if g.Password == machine.Generate {
+	if g.Password != machine.NoPassword {
 		u.add("lock_passwd", false)
 		// hashed_passwd, unlike passwd, also counts for a login that the
 		// template already has.

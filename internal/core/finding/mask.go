@@ -1,0 +1,40 @@
+package finding
+
+import (
+	"regexp"
+	"strings"
+)
+
+var (
+	licenceKey = regexp.MustCompile(`\b[A-Z0-9]{5}(-[A-Z0-9]{5}){4}\b`)
+	credential = regexp.MustCompile(`(?i)\b(pass(word|wd|phrase)?|pwd|secret|token|api[ _-]?key)\s*[:=]\s*\S`)
+)
+
+// LooksLikeLicence tells whether a text holds a product key.
+func LooksLikeLicence(s string) bool {
+	return strings.Count(s, "-") >= 4 && licenceKey.MatchString(s)
+}
+
+// LooksLikeSecret tells whether a text holds what nobody should read over a
+// shoulder: a private key, a credential, a product key.
+func LooksLikeSecret(s string) bool {
+	if len(s) < 6 {
+		return false
+	}
+	return strings.Contains(s, "PRIVATE KEY") || strings.ContainsAny(s, ":=") && credential.MatchString(s) || LooksLikeLicence(s)
+}
+
+// Hidden stands for a value that looks like a secret.
+const Hidden = "(hidden)"
+
+// masked takes a value that looks like a secret out of a finding.
+func masked(f Finding) Finding {
+	if LooksLikeSecret(f.Value) {
+		f.Message = strings.ReplaceAll(f.Message, f.Value, Hidden)
+		f.Value = Hidden
+	}
+	if LooksLikeSecret(f.Message) { // a part of the value
+		f.Message = "the value is wrong, and looks like a secret"
+	}
+	return f
+}

@@ -1,0 +1,132 @@
+// Package sheet reads an inventory sheet of whatever kind into a table of
+// cells, each of which knows where it stands.
+package sheet
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"mintbatch/internal/core/finding"
+)
+
+// Source is a sheet that was fetched but not read yet.
+type Source struct {
+	// Name is what findings call it.
+	Name    string
+	Content []byte
+	// Kind says what it is; empty lets the content tell.
+	Kind Kind
+	// Worksheet names one of a workbook's; empty takes the one that has our
+	// columns.
+	Worksheet string
+	// Rules are what the setup says of headings.
+	Rules []Rule
+}
+
+// MaxContent is the largest sheet that is read, in bytes.
+const MaxContent = 256 << 20
+
+// grid is a sheet before its headings are understood.
+type grid struct {
+	worksheet string
+	// lines walks the rows. It may be walked several times.
+	lines func(yield func(line) bool)
+	// named is set where each value has its own key and the first line holds
+	// all of them, so that nothing need be searched for.
+	named bool
+}
+
+// line is a row as it stands in a file of any kind.
+type line struct {
+	number int
+	cells  []string
+	// days holds what is a date, however it is displayed, by index of the cell.
+	days map[int]string
+}
+
+// Read reads a sheet. It tells all findings of its form and its headings; what
+// the cells mean is the batch's matter.
+func Read(s Source) (*Table, finding.List) {
+	var found finding.List
+	kind := s.Kind
+	if kind == "" {
+		kind = KindOf(s.Content)
+	}
+	fail := func(code, message, hint string) (*Table, finding.List) {
+		found.Add(finding.Finding{Code: code, At: finding.Position{File: s.Name}, Message: message, Hint: hint})
+		return &Table{File: s.Name}, found
+	}
+	if len(s.Content) > MaxContent {
+		return fail("too-large", fmt.Sprintf("the sheet is larger than %d MiB", MaxContent>>20), "split it")
+	}
+	if len(bytes.TrimSpace(s.Content)) == 0 {
+		return fail("empty-sheet", "the sheet is empty", "one row holds the headings; only `machine` is required")
+	}
+	read, ok := readers[kind]
+	if !ok {
+		return fail("unknown-kind", kind.refusal(), "save it as CSV, XLSX or ODS")
+	}
+	grids, err := read(s.Content)
+	if err != nil {
+		f := err.finding()
+		f.At.File = s.Name
+		found.Add(f)
+		return &Table{File: s.Name}, found
+	}
+	chosen, problem := choose(s, grids)
+	if problem != nil {
+		found.Add(*problem)
+		return &Table{File: s.Name}, found
+	}
+	t := &Table{File: s.Name, Worksheet: chosen.worksheet, Kind: kind}
+	t.arrange(chosen, s.Rules, &found)
+	return t, found
+}
+
+// choose picks the worksheet: the named one, else the only one that has our
+// columns.
+func choose(s Source, grids []grid) (grid, *finding.Finding) {
+	var names, fitting []string
+	at := -1
+	for i, g := range grids {
+		names = append(names, g.worksheet)
+		if s.Worksheet != "" && strings.EqualFold(g.worksheet, s.Worksheet) {
+			return g, nil
+		}
+		if _, ok := g.headingLine(s.Rules); ok {
+			fitting = append(fitting, g.worksheet)
+			at = i
+		}
+	}
+	f := finding.Finding{Code: "unknown-worksheet", At: finding.Position{File: s.Name}, Value: s.Worksheet}
+	switch {
+	case s.Worksheet != "":
+		f.Message, f.Hint = fmt.Sprintf("the workbook has no worksheet %q", s.Worksheet), finding.DidYouMean(s.Worksheet, names)
+		return grid{}, &f
+	case len(fitting) > 1:
+		f.Code, f.Message = "several-worksheets", fmt.Sprintf("several worksheets have a machine column: %s", strings.Join(fitting, ", "))
+		f.Hint = "name one with --worksheet"
+		return grid{}, &f
+	case at >= 0:
+		return grids[at], nil
+	case len(grids) == 0:
+		f.Code, f.Message = "empty-sheet", "the workbook has no worksheet"
+		return grid{}, &f
+	}
+	return grids[0], nil // which has no machine column; the headings tell
+}
+
+// broken is a sheet that cannot be read on.
+type broken struct {
+	code, message, hint string
+	at                  finding.Position
+}
+
+func (b *broken) finding() finding.Finding {
+	return finding.Finding{Code: b.code, At: b.at, Message: b.message, Hint: b.hint}
+}
+
+func unreadable(format string, args ...any) *broken {
+	return &broken{code: "unreadable-sheet", message: fmt.Sprintf(format, args...)}
+}

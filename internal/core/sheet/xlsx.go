@@ -1,0 +1,213 @@
+package sheet
+
+import (
+	"archive/zip"
+	"bytes"
+	"math/big"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+)
+
+// maxExpanded bounds what an archive may expand to.
+const maxExpanded = 1 << 30
+
+// maxRows is as many rows as a spreadsheet program shows.
+const maxRows = 1 << 20
+
+// tooLarge tells whether an archive says, or hides, that it expands to more.
+func tooLarge(content []byte) *broken {
+	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
+	if err != nil {
+		return unreadable("the workbook is damaged: %s", err)
+	}
+	var total uint64
+	for _, f := range z.File {
+		if total += f.UncompressedSize64; f.UncompressedSize64 > maxExpanded || total > maxExpanded {
+			return &broken{code: "too-large", message: "the workbook expands to more than 1 GiB", hint: "split it"}
+		}
+	}
+	return nil
+}
+
+// readXLSX reads a workbook of Office Open XML (ECMA-376). Cells come as the
+// text that their reader sees; of formulas the stored value counts.
+func readXLSX(content []byte) (grids []grid, failed *broken) {
+	if failed := tooLarge(content); failed != nil {
+		return nil, failed
+	}
+	defer func() {
+		if p := recover(); p != nil { // the library, on some broken workbooks
+			grids, failed = nil, unreadable("the workbook is damaged: %v", p)
+		}
+	}()
+	book, err := excelize.OpenReader(bytes.NewReader(content), excelize.Options{UnzipSizeLimit: maxExpanded, UnzipXMLSizeLimit: maxExpanded})
+	if err != nil {
+		return nil, unreadable("the workbook is damaged: %s", err)
+	}
+	x := xlsx{book: book, merges: hasMerges(book)}
+	if props, err := book.GetWorkbookProps(); err == nil && props.Date1904 != nil {
+		x.date1904 = *props.Date1904
+	}
+	for _, name := range book.GetSheetList() {
+		lines, err := x.lines(name)
+		if err != nil {
+			return nil, unreadable("worksheet %q is damaged: %s", name, err)
+		}
+		grids = append(grids, grid{worksheet: name, lines: walk(lines)})
+	}
+	return grids, nil
+}
+
+type xlsx struct {
+	book     *excelize.File
+	merges   bool
+	date1904 bool
+}
+
+// hasMerges looks for merged cells in the raw parts: asking the library takes
+// much memory, and few workbooks have any.
+func hasMerges(book *excelize.File) bool {
+	found := false
+	book.Pkg.Range(func(name, part any) bool {
+		content, _ := part.([]byte)
+		if path, _ := name.(string); strings.HasPrefix(path, "xl/worksheets/") {
+			found = found || bytes.Contains(content, []byte("<mergeCell "))
+		}
+		return !found
+	})
+	return found
+}
+
+// lines reads a worksheet twice in step: as it is shown, and as it is stored.
+func (x *xlsx) lines(name string) ([]line, error) {
+	shown, err := x.book.Rows(name)
+	if err != nil {
+		return nil, err
+	}
+	stored, err := x.book.Rows(name)
+	if err != nil {
+		return nil, err
+	}
+	var lines []line
+	empty := 0
+	for number := 1; shown.Next() && stored.Next() && number <= maxRows; number++ {
+		cells, err := shown.Columns()
+		if err != nil {
+			return nil, err
+		}
+		raw, err := stored.Columns(excelize.Options{RawCellValue: true})
+		if err != nil {
+			return nil, err
+		}
+		l := line{number: number, cells: cells}
+		for i := range min(len(cells), len(raw)) {
+			x.mend(&l, i, raw[i])
+		}
+		if blank(l.cells) {
+			empty++
+			continue
+		}
+		lines = append(lines, l)
+	}
+	if x.merges {
+		return lines, x.spread(name, lines)
+	}
+	return lines, nil
+}
+
+// mend undoes what a display format does to a value that is not meant for the
+// eye: a long number in exponent form, a date.
+func (x *xlsx) mend(l *line, i int, raw string) {
+	cell := l.cells[i]
+	if cell == raw {
+		if longNumber.MatchString(raw) { // as it is stored, not as a person writes
+			l.cells[i] = wholeNumber(raw)
+		}
+		return
+	}
+	number, err := strconv.ParseFloat(raw, 64)
+	if err != nil {
+		return
+	}
+	if strings.Contains(cell, "E+") || strings.Contains(cell, "E-") {
+		l.cells[i] = wholeNumber(raw)
+		return
+	}
+	if !looksLikeDate(cell) || number < 1 || number > 2958465 {
+		return
+	}
+	if day, err := excelize.ExcelDateToTime(number, x.date1904); err == nil {
+		if l.days == nil {
+			l.days = map[int]string{}
+		}
+		l.days[i] = day.Format(time.DateOnly)
+	}
+}
+
+var longNumber = regexp.MustCompile(`^-?[0-9](\.[0-9]+)?E\+[0-9]+$`)
+
+// wholeNumber writes 1.2E+11 as 120000000000; what is no whole number stays.
+func wholeNumber(s string) string {
+	r, ok := new(big.Rat).SetString(s)
+	if !ok || !r.IsInt() || len(r.Num().String()) > 40 {
+		return s
+	}
+	return r.Num().String()
+}
+
+// looksLikeDate tells a displayed date from a displayed number.
+func looksLikeDate(s string) bool {
+	digits, others := 0, 0
+	for _, r := range s {
+		switch {
+		case r >= '0' && r <= '9':
+			digits++
+		case strings.ContainsRune("-/. ", r) || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' || r > 0x7f:
+			others++
+		}
+	}
+	_, err := strconv.ParseFloat(strings.TrimSpace(s), 64)
+	return err != nil && digits >= 1 && others >= 1 && !strings.HasSuffix(s, "%")
+}
+
+// spread gives every row of cells that are merged downwards the text that its
+// reader sees there.
+func (x *xlsx) spread(name string, lines []line) error {
+	merged, err := x.book.GetMergeCells(name)
+	if err != nil {
+		return err
+	}
+	at := map[int]*line{}
+	for i := range lines {
+		at[lines[i].number] = &lines[i]
+	}
+	for _, m := range merged {
+		column, first, err := excelize.CellNameToCoordinates(m.GetStartAxis())
+		if err != nil {
+			return err
+		}
+		_, last, err := excelize.CellNameToCoordinates(m.GetEndAxis())
+		if err != nil || at[first] == nil || column > len(at[first].cells) {
+			continue
+		}
+		text := at[first].cells[column-1]
+		for row := first + 1; row <= min(last, maxRows); row++ {
+			if l := at[row]; l != nil {
+				l.set(column-1, text)
+			}
+		}
+	}
+	return nil
+}
+
+// set puts text into a cell, beyond the line's end if need be.
+func (l *line) set(i int, text string) {
+	for len(l.cells) <= i {
+		l.cells = append(l.cells, "")
+	}
+	l.cells[i] = text
+}

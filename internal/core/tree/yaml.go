@@ -1,0 +1,116 @@
+package tree
+
+import (
+	"errors"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// YAML reads the first document of a file; nil if there is none. An alias is the very
+// node of its anchor, so that aliases of aliases take no memory; whoever walks
+// the tree has to count.
+func YAML(name string, content []byte) (*Node, error) {
+	file, err := parser.ParseBytes(content, 0)
+	if err != nil {
+		return nil, syntaxError(err)
+	}
+	if len(file.Docs) == 0 || file.Docs[0].Body == nil {
+		return nil, nil
+	}
+	b := builder{file: name, anchors: map[string]*Node{}}
+	n := b.node(file.Docs[0].Body)
+	if b.err != nil {
+		return nil, b.err
+	}
+	return n, nil
+}
+
+func syntaxError(err error) error {
+	e := &SyntaxError{Message: err.Error()}
+	var at yaml.Error
+	if errors.As(err, &at) {
+		e.Message = at.GetMessage()
+		if t := at.GetToken(); t != nil {
+			e.Row, e.Column = t.Position.Line, t.Position.Column
+		}
+	}
+	return e
+}
+
+type builder struct {
+	file    string
+	anchors map[string]*Node
+	err     error
+}
+
+func (b *builder) fail(n ast.Node, message string) {
+	if b.err == nil {
+		b.err = &SyntaxError{n.GetToken().Position.Line, n.GetToken().Position.Column, message}
+	}
+}
+
+func (b *builder) node(n ast.Node) *Node {
+	out := &Node{File: b.file}
+	if n == nil {
+		return out
+	}
+	if t := n.GetToken(); t != nil {
+		out.Row, out.Column = t.Position.Line, t.Position.Column
+	}
+	switch t := n.(type) {
+	case *ast.AnchorNode:
+		inner := b.node(t.Value)
+		b.anchors[t.Name.GetToken().Value] = inner
+		return inner
+	case *ast.AliasNode:
+		target, ok := b.anchors[t.Value.GetToken().Value]
+		if !ok {
+			b.fail(n, "an alias of no anchor above it")
+			return out
+		}
+		return target
+	case *ast.TagNode:
+		return b.node(t.Value)
+	case *ast.NullNode, *ast.CommentGroupNode:
+	case *ast.MappingNode:
+		b.pairs(out, t.Values)
+	case *ast.MappingValueNode:
+		b.pairs(out, []*ast.MappingValueNode{t})
+	case *ast.SequenceNode:
+		out.Kind = List
+		for _, v := range t.Values {
+			out.Items = append(out.Items, b.node(v))
+		}
+	case *ast.LiteralNode:
+		out.Kind, out.Text = Text, t.Value.Value
+	case *ast.StringNode:
+		out.Kind, out.Text = Text, t.Value
+	case ast.ScalarNode:
+		out.Kind, out.Text = Text, n.GetToken().Value
+	default:
+		b.fail(n, "something that is no value")
+	}
+	return out
+}
+
+func (b *builder) pairs(out *Node, values []*ast.MappingValueNode) {
+	out.Kind = Map
+	for _, v := range values {
+		at := v.Key.GetToken()
+		if v.Key.IsMergeKey() {
+			merged := b.node(v.Value)
+			for _, p := range merged.Pairs {
+				if out.Get(p.Key) == nil {
+					out.Pairs = append(out.Pairs, p)
+				}
+			}
+			continue
+		}
+		out.Pairs = append(out.Pairs, Pair{Key: at.Value, Value: b.node(v.Value), File: b.file, Row: at.Position.Line, Column: at.Position.Column})
+	}
+	if len(out.Pairs) > 0 {
+		out.Row, out.Column = out.Pairs[0].Row, out.Pairs[0].Column
+	}
+}

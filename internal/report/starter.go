@@ -1,0 +1,177 @@
+package report
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/xuri/excelize/v2"
+
+	"mintbatch/internal/core/setup"
+)
+
+// field is a column of the starter workbook.
+type field struct {
+	name  string
+	width float64
+	about string
+	// choices names the list that may be chosen from; others than its own may
+	// be typed where free is set.
+	choices string
+	free    bool
+}
+
+var fields = []field{
+	{name: "machine", width: 24, about: "The machine's name: letters, digits and hyphens. bms-sonar-[01-12] is twelve machines. The only column that must be filled in."},
+	{name: "preset", width: 14, about: "A named bundle of defaults from the setup.", choices: "preset"},
+	{name: "template", width: 16, about: "What the machine is cloned from.", choices: "template"},
+	{name: "site", width: 12, about: "Where it is made.", choices: "site"},
+	{name: "clone", width: 10, about: "full: an independent copy of the disk. linked: a thin child that keeps only its differences.", choices: "clone"},
+	{name: "cpus", width: 8, about: "A whole number of CPUs."},
+	{name: "memory", width: 10, about: "With a unit: 4GiB, 512MiB."},
+	{name: "disk", width: 10, about: "Size of the system disk, with a unit: 20GiB. It only ever grows."},
+	{name: "network", width: 14, about: "What the first adapter is connected to.", choices: "network"},
+	{name: "address", width: 20, about: "dhcp, pool, pool:NAME, none, or an address; with a range of machines 198.51.100.40+ counts up.", choices: "address", free: true},
+	{name: "hostname", width: 18, about: "Leave it empty to take the machine's name."},
+	{name: "owner", width: 18, about: "Whose machine it is."},
+	{name: "until", width: 12, about: "The last day it is needed."},
+	{name: "labels", width: 18, about: "name=value words: rack=3 tier=a."},
+	{name: "notes", width: 36, about: "Whatever the next colleague should know."},
+}
+
+// starterRows is how many rows the rules of the starter workbook reach.
+const starterRows = 2000
+
+// Starter makes a workbook to fill in: one worksheet for the machines, with
+// lists of what the setup offers, and one that shows those lists.
+func Starter(s *setup.Setup) ([]byte, error) {
+	w := starter{book: excelize.NewFile()}
+	defer w.book.Close()
+	w.do(w.book.SetSheetName("Sheet1", "machines"))
+	_, err := w.book.NewSheet("choices")
+	w.do(err)
+	w.choices(offered(s))
+	w.headings()
+	w.rules()
+	if w.err != nil {
+		return nil, fmt.Errorf("make the starter workbook: %w", w.err)
+	}
+	out, err := w.book.WriteToBuffer()
+	if err != nil {
+		return nil, fmt.Errorf("make the starter workbook: %w", err)
+	}
+	return out.Bytes(), nil
+}
+
+// offered lists, by column, what may be chosen.
+func offered(s *setup.Setup) map[string][]string {
+	addresses := []string{"dhcp", "none"}
+	for _, network := range setup.Names(s.Networks) {
+		for _, pool := range setup.Names(s.Networks[network].Pools) {
+			if name := "pool:" + pool; !slices.Contains(addresses, name) {
+				addresses = append(addresses, name)
+			}
+		}
+	}
+	return map[string][]string{
+		"preset": setup.Names(s.Presets), "template": setup.Names(s.Templates), "site": setup.Names(s.Sites),
+		"network": setup.Names(s.Networks), "clone": {"linked", "full"}, "address": addresses,
+	}
+}
+
+// starter keeps the first error, so that the making reads straight on.
+type starter struct {
+	book  *excelize.File
+	lists map[string]string // references to the lists, by column
+	err   error
+}
+
+func (w *starter) do(err error) {
+	if w.err == nil {
+		w.err = err
+	}
+}
+
+func (w *starter) style(s *excelize.Style) int {
+	id, err := w.book.NewStyle(s)
+	w.do(err)
+	return id
+}
+
+func (w *starter) choices(offered map[string][]string) {
+	w.lists = map[string]string{}
+	bold := w.style(&excelize.Style{Font: &excelize.Font{Bold: true}})
+	for i, name := range slices.Sorted(maps.Keys(offered)) {
+		letter, err := excelize.ColumnNumberToName(i + 1)
+		w.do(err)
+		w.do(w.book.SetCellStr("choices", letter+"1", "choices of "+name))
+		w.do(w.book.SetCellStyle("choices", letter+"1", letter+"1", bold))
+		w.do(w.book.SetColWidth("choices", letter, letter, 22))
+		for k, choice := range offered[name] {
+			w.do(w.book.SetCellStr("choices", fmt.Sprintf("%s%d", letter, k+2), choice))
+		}
+		if n := len(offered[name]); n > 0 {
+			w.lists[name] = fmt.Sprintf("choices!$%s$2:$%s$%d", letter, letter, n+1)
+		}
+	}
+}
+
+func (w *starter) headings() {
+	head := w.style(&excelize.Style{Font: &excelize.Font{Bold: true, Color: "FFFFFF"}, Fill: excelize.Fill{Type: "pattern", Pattern: 1, Color: []string{"1F5C66"}},
+		Alignment: &excelize.Alignment{Vertical: "center"}})
+	day := w.style(&excelize.Style{CustomNumFmt: pointer("yyyy-mm-dd")})
+	words := w.style(&excelize.Style{NumFmt: 49}) // text: what is typed is what is read
+	for i, f := range fields {
+		letter, err := excelize.ColumnNumberToName(i + 1)
+		w.do(err)
+		w.do(w.book.SetColWidth("machines", letter, letter, f.width))
+		style := words
+		switch f.name {
+		case "until":
+			style = day
+		case "cpus":
+			style = 0
+		}
+		w.do(w.book.SetColStyle("machines", letter, style))
+		w.do(w.book.SetCellStr("machines", letter+"1", f.name))
+		w.do(w.book.SetCellStyle("machines", letter+"1", letter+"1", head))
+		w.do(w.book.AddComment("machines", excelize.Comment{Cell: letter + "1", Author: "mintbatch", Text: f.about, Width: 260, Height: 110}))
+	}
+	w.do(w.book.SetRowHeight("machines", 1, 22))
+	w.do(w.book.SetPanes("machines", &excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}))
+	w.do(w.book.SetCellStr("machines", "A2", "# bms-sonar-[01-03]"))
+	w.do(w.book.SetCellStr("machines", "O2", "an example; rows that begin with # are passed over"))
+}
+
+func (w *starter) rules() {
+	for i, f := range fields {
+		letter, err := excelize.ColumnNumberToName(i + 1)
+		w.do(err)
+		v := excelize.NewDataValidation(true)
+		v.SetSqref(fmt.Sprintf("%s2:%s%d", letter, letter, starterRows))
+		v.SetInput(f.name, f.about)
+		stop := excelize.DataValidationErrorStyleStop
+		if f.free {
+			stop = excelize.DataValidationErrorStyleInformation
+		}
+		switch {
+		case w.lists[f.choices] != "":
+			v.SetSqrefDropList(w.lists[f.choices])
+			v.SetError(stop, f.name, "Choose from the list; the worksheet \"choices\" shows it.")
+		case f.name == "cpus":
+			w.do(v.SetRange(1, 1024, excelize.DataValidationTypeWhole, excelize.DataValidationOperatorBetween))
+			v.SetError(stop, f.name, "A whole number from 1 to 1024.")
+		case f.name == "machine" || f.name == "hostname":
+			w.do(v.SetRange(1, 200, excelize.DataValidationTypeTextLength, excelize.DataValidationOperatorBetween))
+			v.SetError(stop, f.name, "A name has at most 63 characters.")
+		case f.name == "until":
+			w.do(v.SetRange(36526, 109574, excelize.DataValidationTypeDate, excelize.DataValidationOperatorBetween))
+			v.SetError(stop, f.name, "A date, such as 2027-03-31.")
+		default:
+			continue
+		}
+		w.do(w.book.AddDataValidation("machines", v))
+	}
+}
+
+func pointer[T any](v T) *T { return &v }
