@@ -20,7 +20,7 @@ type Line struct {
 }
 
 // headings stand above the added columns.
-var headings = []string{"work", "state", "addresses given", "MAC", "made on host", "when", "error"}
+var headings = []string{"work", "state", "addresses given", "MAC given", "made on host", "when", "error"}
 
 func (l Line) cells() []string {
 	return []string{l.Work, l.State, l.Addresses, l.MAC, l.Host, l.When, l.Error}

@@ -6,6 +6,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"io"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -181,6 +182,8 @@ func (o *ods) row(repeated int) error {
 	return nil
 }
 
+var exponent = regexp.MustCompile(`[0-9]E[-+]?[0-9]`)
+
 // cell reads a cell to its end: the paragraphs that it shows.
 func (o *ods) cell(e xml.StartElement) (text, day string, err error) {
 	var b strings.Builder
@@ -230,7 +233,7 @@ func (o *ods) cell(e xml.StartElement) (text, day string, err error) {
 			day = d[:10]
 		}
 	case "float":
-		if strings.ContainsAny(text, "E") {
+		if exponent.MatchString(text) {
 			text = wholeNumber(attribute(e, odfOffice, "value"))
 		}
 	}

@@ -1,7 +1,9 @@
 package sheet
 
 import (
+	"archive/zip"
 	"bytes"
+	"compress/flate"
 	"slices"
 	"strings"
 	"testing"
@@ -220,6 +222,55 @@ func TestABombIsRefusedAtOnce(t *testing.T) {
 	_, found = Read(Source{Name: "m", Content: bytes.Repeat([]byte("x"), MaxContent+1)})
 	assert.Equal(t, "too-large", found[0].Code)
 	assert.Less(t, time.Since(began), 10*time.Second)
+}
+
+// An archive that says it expands to ten gigabytes is not opened, and one that
+// hides it does not get the chance.
+func TestAnArchiveThatExplodes(t *testing.T) {
+	archive := func(says uint64) []byte {
+		var b, packed bytes.Buffer
+		deflate, _ := flate.NewWriter(&packed, flate.BestSpeed)
+		for range 64 {
+			_, _ = deflate.Write(make([]byte, 1<<20))
+		}
+		_ = deflate.Close()
+		z := zip.NewWriter(&b)
+		for _, name := range []string{"xl/workbook.xml", "content.xml"} {
+			w, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Deflate, CompressedSize64: uint64(packed.Len()), UncompressedSize64: says})
+			require.NoError(t, err)
+			_, _ = w.Write(packed.Bytes())
+		}
+		require.NoError(t, z.Close())
+		return b.Bytes()
+	}
+	for says, code := range map[uint64]string{10 << 30: "too-large", 100: "unreadable-sheet"} {
+		for _, kind := range []Kind{XLSX, ODS} {
+			_, found := Read(Source{Name: "m", Content: archive(says), Kind: kind})
+			require.NotEmpty(t, found)
+			assert.Equal(t, code, found[0].Code, kind)
+		}
+	}
+}
+
+// A row that an OpenDocument sheet says is there a billion times is not
+// written out a billion times.
+func TestRepeatedRowsOfODS(t *testing.T) {
+	ods := func(rows string) []byte {
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		w, _ := z.Create("content.xml")
+		_, _ = w.Write([]byte(`<d xmlns:table="` + odfTable + `" xmlns:text="` + odfText + `"><table:table table:name="Nodes">` + rows + `</table:table></d>`))
+		_ = z.Close()
+		return b.Bytes()
+	}
+	heading := `<table:table-row><table:table-cell><text:p>machine</text:p></table:table-cell></table:table-row>`
+	table, found := Read(Source{Name: "m", Content: ods(heading + `<table:table-row table:number-rows-repeated="1000000000"><table:table-cell table:number-columns-repeated="1000000000"/></table:table-row>` +
+		`<table:table-row><table:table-cell><text:p>bms<text:s text:c="1"/>1</text:p></table:table-cell></table:table-row>`)})
+	assert.Empty(t, found)
+	assert.Equal(t, "machine\nbms 1", shown(table))
+	assert.Equal(t, 1000000002, table.Rows[0].Number)
+	_, found = Read(Source{Name: "m", Content: ods(heading + `<table:table-row table:number-rows-repeated="1000000000"><table:table-cell><text:p>x</text:p></table:table-cell></table:table-row>`)})
+	assert.Contains(t, found[0].Message, "more than a million rows")
 }
 
 func FuzzRead(f *testing.F) {

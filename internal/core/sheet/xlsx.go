@@ -3,6 +3,7 @@ package sheet
 import (
 	"archive/zip"
 	"bytes"
+	"fmt"
 	"math/big"
 	"regexp"
 	"strconv"
@@ -48,7 +49,7 @@ func readXLSX(content []byte) (grids []grid, failed *broken) {
 	if err != nil {
 		return nil, unreadable("the workbook is damaged: %s", err)
 	}
-	x := xlsx{book: book, merges: hasMerges(book)}
+	x := xlsx{book: book, merges: has(book, "xl/worksheets/", "<mergeCell "), formats: has(book, "xl/styles.xml", "<numFmt ", dateFormats...)}
 	if props, err := book.GetWorkbookProps(); err == nil && props.Date1904 != nil {
 		x.date1904 = *props.Date1904
 	}
@@ -64,59 +65,92 @@ func readXLSX(content []byte) (grids []grid, failed *broken) {
 
 type xlsx struct {
 	book     *excelize.File
-	merges   bool
+	merges   bool // it has merged cells
+	formats  bool // it has formats that show a number as something else
 	date1904 bool
 }
 
-// hasMerges looks for merged cells in the raw parts: asking the library takes
-// much memory, and few workbooks have any.
-func hasMerges(book *excelize.File) bool {
+// dateFormats are the built-in formats of dates, times and exponents (ECMA-376,
+// part 1, section 18.8.30) as a style names them.
+var dateFormats = func() (all []string) {
+	for _, r := range [][2]int{{11, 11}, {14, 22}, {27, 36}, {45, 48}, {50, 58}} {
+		for id := r[0]; id <= r[1]; id++ {
+			all = append(all, fmt.Sprintf(`numFmtId="%d"`, id))
+		}
+	}
+	return all
+}()
+
+// has looks for one of the texts in the raw parts of a workbook: asking the
+// library takes much memory, and few workbooks have what is looked for.
+func has(book *excelize.File, prefix, text string, others ...string) bool {
 	found := false
 	book.Pkg.Range(func(name, part any) bool {
 		content, _ := part.([]byte)
-		if path, _ := name.(string); strings.HasPrefix(path, "xl/worksheets/") {
-			found = found || bytes.Contains(content, []byte("<mergeCell "))
+		if path, _ := name.(string); strings.HasPrefix(path, prefix) {
+			for _, t := range append([]string{text}, others...) {
+				found = found || bytes.Contains(content, []byte(t))
+			}
 		}
 		return !found
 	})
 	return found
 }
 
-// lines reads a worksheet twice in step: as it is shown, and as it is stored.
+// lines reads a worksheet as it is shown and, where a display format may stand
+// in the way, in step with it as it is stored.
 func (x *xlsx) lines(name string) ([]line, error) {
 	shown, err := x.book.Rows(name)
 	if err != nil {
 		return nil, err
 	}
-	stored, err := x.book.Rows(name)
-	if err != nil {
-		return nil, err
+	lines, exponents, err := x.shown(shown)
+	if err == nil && (x.formats || exponents) {
+		err = x.stored(name, lines)
 	}
-	var lines []line
-	empty := 0
-	for number := 1; shown.Next() && stored.Next() && number <= maxRows; number++ {
-		cells, err := shown.Columns()
+	if err == nil && x.merges {
+		err = x.spread(name, lines)
+	}
+	return lines, err
+}
+
+func (x *xlsx) shown(rows *excelize.Rows) (lines []line, exponents bool, err error) {
+	for number := 1; rows.Next() && number <= maxRows; number++ {
+		cells, err := rows.Columns()
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
-		raw, err := stored.Columns(excelize.Options{RawCellValue: true})
-		if err != nil {
-			return nil, err
-		}
-		l := line{number: number, cells: cells}
-		for i := range min(len(cells), len(raw)) {
-			x.mend(&l, i, raw[i])
-		}
-		if blank(l.cells) {
-			empty++
+		if blank(cells) {
 			continue
 		}
-		lines = append(lines, l)
+		for _, c := range cells {
+			exponents = exponents || strings.Contains(c, "E+")
+		}
+		lines = append(lines, line{number: number, cells: cells})
 	}
-	if x.merges {
-		return lines, x.spread(name, lines)
+	return lines, exponents, rows.Error()
+}
+
+func (x *xlsx) stored(name string, lines []line) error {
+	rows, err := x.book.Rows(name)
+	if err != nil {
+		return err
 	}
-	return lines, nil
+	next := 0
+	for number := 1; rows.Next() && next < len(lines); number++ {
+		raw, err := rows.Columns(excelize.Options{RawCellValue: true})
+		if err != nil {
+			return err
+		}
+		if lines[next].number != number {
+			continue
+		}
+		for i := range min(len(lines[next].cells), len(raw)) {
+			x.mend(&lines[next], i, raw[i])
+		}
+		next++
+	}
+	return rows.Error()
 }
 
 // mend undoes what a display format does to a value that is not meant for the

@@ -1,0 +1,146 @@
+package report
+
+import (
+	"archive/zip"
+	"bytes"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/xuri/excelize/v2"
+
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+const setupText = `mintbatch: 1
+sites: {quay: {kind: gateway, url: "https://127.0.0.1:1/q"}}
+templates: {deb12-base: {guest: linux}}
+networks: {survey: {subnet: 198.51.100.0/24, pools: {nodes: 198.51.100.10-198.51.100.20}}}
+presets: {sonar-node: {}, tide-gauge: {}}
+`
+
+func starterOf(t *testing.T) []byte {
+	t.Helper()
+	s, found := setup.Read(nil, setup.File{Name: "m", Content: []byte(setupText)})
+	require.Empty(t, found)
+	b, err := Starter(s)
+	require.NoError(t, err)
+	return b
+}
+
+func TestStarterReadsBack(t *testing.T) {
+	b := starterOf(t)
+	table, found := sheet.Read(sheet.Source{Name: "m.xlsx", Content: b})
+	assert.Empty(t, found)
+	assert.Equal(t, "machines", table.Worksheet)
+	assert.Empty(t, table.Rows, "the example is struck out")
+	assert.Len(t, table.Columns, len(fields))
+	book, err := excelize.OpenReader(bytes.NewReader(b))
+	require.NoError(t, err)
+	rules, err := book.GetDataValidations("machines")
+	require.NoError(t, err)
+	lists := map[string]string{}
+	for _, r := range rules {
+		lists[r.Sqref] = r.Formula1
+	}
+	assert.Equal(t, "choices!$D$2:$D$3", strings.Trim(lists["B2:B2000"], "'"), "presets")
+	comments, err := book.GetComments("machines")
+	require.NoError(t, err)
+	assert.Len(t, comments, len(fields))
+	panes, err := book.GetPanes("machines")
+	require.NoError(t, err)
+	assert.True(t, panes.Freeze)
+}
+
+// A real spreadsheet program finds the lists, and what is filled in is read.
+func TestStarterInLibreOffice(t *testing.T) {
+	office, err := exec.LookPath("soffice")
+	if err != nil {
+		t.Skip("skipped: LibreOffice is not installed")
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(starterOf(t)))
+	require.NoError(t, err)
+	for cell, v := range map[string]any{"A3": "bms-sonar-[01-03]", "B3": "sonar-node", "F3": 2, "G3": "4GiB", "J3": "pool:nodes", "M3": 46477} {
+		require.NoError(t, book.SetCellValue("machines", cell, v))
+	}
+	dir := t.TempDir()
+	require.NoError(t, book.SaveAs(filepath.Join(dir, "in.xlsx")))
+	out, err := exec.Command(office, "--headless", "-env:UserInstallation=file://"+dir+"/profile", "--convert-to", "ods", "--outdir", dir, filepath.Join(dir, "in.xlsx")).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	content, err := os.ReadFile(filepath.Join(dir, "in.ods"))
+	require.NoError(t, err)
+	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
+	require.NoError(t, err)
+	f, err := z.Open("content.xml")
+	require.NoError(t, err)
+	xml, err := io.ReadAll(f)
+	require.NoError(t, err)
+	assert.Contains(t, string(xml), `cell-content-is-in-list([$choices.$D$2:.$D$3])`, "the preset list")
+	assert.Contains(t, string(xml), `cell-content-is-whole-number() and cell-content-is-between(1,1024)`)
+	table, found := sheet.Read(sheet.Source{Name: "in.ods", Content: content})
+	assert.Empty(t, found)
+	require.Len(t, table.Rows, 1)
+	assert.Equal(t, "bms-sonar-[01-03]|sonar-node||||2|4GiB|||pool:nodes|||2027-03-31||", strings.Join(table.Rows[0].Cells, "|"))
+}
+
+// The copy has the added columns; the rest, formulas and formats too, is as it was.
+func TestCopyOfAWorkbook(t *testing.T) {
+	book := excelize.NewFile()
+	set := func(cell string, v any) { require.NoError(t, book.SetCellValue("Sheet1", cell, v)) }
+	set("A1", "Spring leg")
+	set("A2", "VM")
+	set("B2", "memory")
+	set("A3", "bms-[1-2]")
+	set("B3", "4GiB")
+	require.NoError(t, book.SetCellFormula("Sheet1", "C3", "LEN(A3)"))
+	red, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Color: "FF0000"}})
+	require.NoError(t, err)
+	require.NoError(t, book.SetCellStyle("Sheet1", "A3", "A3", red))
+	_, err = book.NewSheet("Other")
+	require.NoError(t, err)
+	require.NoError(t, book.SetCellValue("Other", "B7", "kept"))
+	original, err := book.WriteToBuffer()
+	require.NoError(t, err)
+	table, _ := sheet.Read(sheet.Source{Name: "m.xlsx", Content: original.Bytes()})
+	copied, err := Copy(original.Bytes(), table, map[int][]Line{3: {
+		{Work: "same", State: "made", Addresses: "198.51.100.7", MAC: "02:00:00:00:00:01", Host: "hv1", When: "2026-11-23 08:00"},
+		{Work: "new", State: "unfinished", Error: "=1+1"}}})
+	require.NoError(t, err)
+	got, err := excelize.OpenReader(bytes.NewReader(copied))
+	require.NoError(t, err)
+	for cell, want := range map[string]string{"A1": "Spring leg", "B3": "4GiB", "D2": "work", "J2": "error", "D3": "same\nnew", "E3": "made\nunfinished",
+		"F3": "198.51.100.7", "G3": "02:00:00:00:00:01", "H3": "hv1", "J3": "\n=1+1"} {
+		text, err := got.GetCellValue("Sheet1", cell)
+		require.NoError(t, err)
+		assert.Equal(t, want, text, cell)
+	}
+	formula, _ := got.GetCellFormula("Sheet1", "C3")
+	assert.Equal(t, "LEN(A3)", formula)
+	kept, _ := got.GetCellValue("Other", "B7")
+	assert.Equal(t, "kept", kept)
+	style, err := got.GetCellStyle("Sheet1", "A3")
+	require.NoError(t, err)
+	font, err := got.GetStyle(style)
+	require.NoError(t, err)
+	assert.Equal(t, "FF0000", font.Font.Color)
+	again, found := sheet.Read(sheet.Source{Name: "copy.xlsx", Content: original.Bytes()})
+	assert.Empty(t, found)
+	assert.Equal(t, table.Rows, again.Rows, "the original is as it was")
+}
+
+func TestCopyOfACSV(t *testing.T) {
+	original := []byte("\xef\xbb\xbfSpring leg;;\n;;\nVM;memory;notes\nbms-1;4GiB;\"a;b\"\n# bms-2;;\n")
+	table, _ := sheet.Read(sheet.Source{Name: "m.csv", Content: original})
+	copied, err := Copy(original, table, map[int][]Line{4: {{Work: "new", State: "not made", Error: "=cmd()"}}})
+	require.NoError(t, err)
+	assert.Equal(t, "\xef\xbb\xbfSpring leg;;;;;;;;;\n;;;;;;;;;\nVM;memory;notes;work;state;addresses given;MAC given;made on host;when;error\n"+
+		"bms-1;4GiB;\"a;b\";new;not made;;;;;'=cmd()\n# bms-2;;;;;;;;;\n", string(copied))
+	_, err = Copy(nil, &sheet.Table{Kind: sheet.ODS}, nil)
+	assert.ErrorIs(t, err, ErrKind)
+}
