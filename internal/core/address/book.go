@@ -97,6 +97,32 @@ func (b *Book) Draw(h Holder, network Network, pool Pool) (netip.Addr, error) {
 	}
 }
 
+// Free lists up to n addresses of the network that nobody holds: of its pools,
+// else of its first subnet.
+func (b *Book) Free(network Network, n int) []netip.Addr {
+	pools := network.Pools
+	if len(pools) == 0 && len(network.Subnets) > 0 {
+		whole, err := NewPool("", network, []string{network.Subnets[0].Masked().String()}, nil)
+		if err != nil {
+			return nil
+		}
+		pools = []Pool{whole}
+	}
+	var free []netip.Addr
+	for _, p := range pools {
+		for c, looked := (cursor{pool: p}), 0; len(free) < n && looked < 10_000; looked++ {
+			a, ok := c.next()
+			if !ok {
+				break
+			}
+			if _, taken := b.holders[place{network.Name, a}]; !taken {
+				free = append(free, a)
+			}
+		}
+	}
+	return free
+}
+
 // cursor walks a pool upwards once, however many draws are made.
 type cursor struct {
 	pool Pool

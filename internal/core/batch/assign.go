@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -28,6 +29,12 @@ func Assign(wanted []*Wanted, s *setup.Setup, ledger uuid.UUID, held []address.R
 		a.draw(w)
 		a.ways(w)
 	}
+	for _, m := range a.misplaced {
+		if free := a.book.Free(m.network, 3); len(free) > 0 {
+			f := &a.found[m.finding]
+			f.Hint = strings.TrimPrefix(fmt.Sprintf("%s; free are %s", f.Hint, strings.Join(words(free), ", ")), "; ")
+		}
+	}
 	return a.reserved, a.found
 }
 
@@ -44,6 +51,22 @@ type assigner struct {
 	macs     map[string]finding.Position
 	reserved []address.Reservation
 	found    finding.List
+	// misplaced are findings whose hint tells free addresses, once all
+	// claims are known.
+	misplaced []misplaced
+}
+
+type misplaced struct {
+	finding int
+	network address.Network
+}
+
+func words(all []netip.Addr) []string {
+	out := make([]string, len(all))
+	for i, a := range all {
+		out[i] = a.String()
+	}
+	return out
 }
 
 func (a *assigner) network(w *Wanted, adapter int) (address.Network, bool) {
@@ -53,6 +76,11 @@ func (a *assigner) network(w *Wanted, adapter int) (address.Network, bool) {
 
 func (a *assigner) bad(code string, at finding.Position, value any, message, hint string) {
 	a.found.Add(finding.Finding{Code: code, At: at, Value: fmt.Sprint(value), Message: message, Hint: hint})
+}
+
+// offer adds free addresses to the hint of the last finding.
+func (a *assigner) offer(n address.Network) {
+	a.misplaced = append(a.misplaced, misplaced{len(a.found) - 1, n})
 }
 
 // machine sets the MACs and claims the literal addresses.
@@ -94,17 +122,22 @@ func (a *assigner) claim(w *Wanted, i int, wish wish) {
 			}
 		}
 		a.bad("bad-address", wish.at, wish, err.Error(), hint)
+		if hint == "" {
+			a.offer(network)
+		}
 		return
 	}
 	at := netKey{network.Name, wish.Addr}
 	if first, taken := a.cells[at]; taken {
 		a.bad("duplicate-address", wish.at, wish, fmt.Sprintf("address %s is already in %s", wish.Addr, first), "each machine has its own")
+		a.offer(network)
 		return
 	}
 	a.cells[at] = wish.at
 	h := address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}
 	if other, ok := a.book.Claim(h, network.Name, wish.Addr); !ok {
-		a.bad("address-in-use", wish.at, wish, fmt.Sprintf("address %s is held by %s", wish.Addr, other.Machine), "the ledger has reserved it; choose another, or write pool")
+		a.bad("address-in-use", wish.at, wish, fmt.Sprintf("address %s is held by %s", wish.Addr, other.Machine), "the ledger has reserved it")
+		a.offer(network)
 		return
 	}
 	a.give(w, i, network, wish.Addr, "")

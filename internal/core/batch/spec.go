@@ -236,7 +236,11 @@ func (b *builder) password(src *source) machine.PasswordKind {
 			return machine.NoPassword
 		}
 		if len(b.setup.Secrets.Recipients) == 0 {
-			b.add(finding.Finding{Code: "no-recipients", At: b.setup.Where("secrets"),
+			at := b.setup.Where("secrets")
+			if at.IsZero() {
+				at = b.setup.Where()
+			}
+			b.add(finding.Finding{Code: "no-recipients", At: at,
 				Message: "passwords are to be generated, but the setup names nobody who may read them",
 				Hint:    "make a key with `mintbatch secret keygen FILE` and name it under secrets: recipients, or write password: none"})
 		}

@@ -19,6 +19,7 @@ const (
 	YAML Kind = "yaml"
 
 	locked  Kind = "locked"
+	damaged Kind = "damaged"
 	archive Kind = "archive"
 	binary  Kind = "binary"
 )
@@ -44,6 +45,8 @@ func (k Kind) refusal() string {
 	switch k {
 	case locked:
 		return "the workbook has a password, or is of the old binary form"
+	case damaged:
+		return "the workbook is damaged, perhaps cut short"
 	case archive:
 		return "the file is an archive, but not a workbook that this program reads"
 	}
@@ -78,7 +81,7 @@ func KindOf(content []byte) Kind {
 func zipKind(content []byte) Kind {
 	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	if err != nil {
-		return archive
+		return damaged
 	}
 	for _, f := range z.File {
 		switch {
