@@ -40,7 +40,7 @@ func joined(lines []Line) []string {
 }
 
 // ErrKind means that a copy of such a sheet cannot be written.
-var ErrKind = errors.New("a copy can be written of a CSV or XLSX sheet only")
+var ErrKind = errors.New("a copy can be written of a CSV, XLSX or ODS sheet only")
 
 // Copy returns a copy of the sheet with added columns; the lines are by row.
 // Whatever else the sheet holds stays as it is.
@@ -50,6 +50,8 @@ func Copy(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error)
 		return copyCSV(original, t, lines)
 	case sheet.XLSX:
 		return copyXLSX(original, t, lines)
+	case sheet.ODS:
+		return copyODS(original, t, lines)
 	}
 	return nil, ErrKind
 }

@@ -58,23 +58,57 @@ func TestStarterReadsBack(t *testing.T) {
 	assert.True(t, panes.Freeze)
 }
 
-// A real spreadsheet program finds the lists, and what is filled in is read.
-func TestStarterInLibreOffice(t *testing.T) {
-	office, err := exec.LookPath("soffice")
+// office lets LibreOffice convert a workbook.
+func office(t *testing.T, content []byte, from, to string) []byte {
+	t.Helper()
+	program, err := exec.LookPath("soffice")
 	if err != nil {
 		t.Skip("skipped: LibreOffice is not installed")
 	}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in."+from), content, 0o600))
+	said, err := exec.Command(program, "--headless", "-env:UserInstallation=file://"+dir+"/profile", "--convert-to", to, "--outdir", dir+"/out", filepath.Join(dir, "in."+from)).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	b, err := os.ReadFile(filepath.Join(dir, "out", "in."+to))
+	require.NoError(t, err, "%s", said)
+	return b
+}
+
+// The copy of an OpenDocument sheet opens in LibreOffice with the cells added.
+func TestCopyOfODS(t *testing.T) {
+	book := excelize.NewFile()
+	for cell, v := range map[string]any{"A1": "Spring leg", "A2": "VM", "B2": "memory", "C2": "notes", "A3": "bms-[1-2]", "B3": "4GiB", "A5": "bms-5"} {
+		require.NoError(t, book.SetCellValue("Sheet1", cell, v))
+	}
+	require.NoError(t, book.SetCellFormula("Sheet1", "C3", "LEN(A3)"))
+	made, err := book.WriteToBuffer()
+	require.NoError(t, err)
+	original := office(t, made.Bytes(), "xlsx", "ods")
+	table, found := sheet.Read(sheet.Source{Name: "m.ods", Content: original})
+	require.Empty(t, found)
+	copied, err := Copy(original, table, map[int][]Line{3: {{Work: "same", State: "made"}, {Work: "new", State: "<&>"}}, 5: {{Work: "new", Error: "no room"}}})
+	require.NoError(t, err)
+	got, err := excelize.OpenReader(bytes.NewReader(office(t, copied, "ods", "xlsx")))
+	require.NoError(t, err)
+	for cell, want := range map[string]string{"A1": "Spring leg", "B3": "4GiB", "C3": "9", "D2": "work", "J2": "error", "D3": "same\nnew", "E3": "made\n<&>", "D5": "new", "J5": "no room"} {
+		text, err := got.GetCellValue("Sheet1", cell)
+		require.NoError(t, err)
+		assert.Equal(t, want, text, cell)
+	}
+	formula, _ := got.GetCellFormula("Sheet1", "C3")
+	assert.Equal(t, "LEN(A3)", formula)
+}
+
+// A real spreadsheet program finds the lists, and what is filled in is read.
+func TestStarterInLibreOffice(t *testing.T) {
 	book, err := excelize.OpenReader(bytes.NewReader(starterOf(t)))
 	require.NoError(t, err)
 	for cell, v := range map[string]any{"A3": "bms-sonar-[01-03]", "B3": "sonar-node", "F3": 2, "G3": "4GiB", "J3": "pool:nodes", "M3": 46477} {
 		require.NoError(t, book.SetCellValue("machines", cell, v))
 	}
-	dir := t.TempDir()
-	require.NoError(t, book.SaveAs(filepath.Join(dir, "in.xlsx")))
-	out, err := exec.Command(office, "--headless", "-env:UserInstallation=file://"+dir+"/profile", "--convert-to", "ods", "--outdir", dir, filepath.Join(dir, "in.xlsx")).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	content, err := os.ReadFile(filepath.Join(dir, "in.ods"))
+	filled, err := book.WriteToBuffer()
 	require.NoError(t, err)
+	content := office(t, filled.Bytes(), "xlsx", "ods")
 	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	require.NoError(t, err)
 	f, err := z.Open("content.xml")
@@ -141,6 +175,6 @@ func TestCopyOfACSV(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "\xef\xbb\xbfSpring leg;;;;;;;;;\n;;;;;;;;;\nVM;memory;notes;work;state;addresses given;MAC given;made on host;when;error\n"+
 		"bms-1;4GiB;\"a;b\";new;not made;;;;;'=cmd()\n# bms-2;;;;;;;;;\n", string(copied))
-	_, err = Copy(nil, &sheet.Table{Kind: sheet.ODS}, nil)
+	_, err = Copy(nil, &sheet.Table{Kind: sheet.JSON}, nil)
 	assert.ErrorIs(t, err, ErrKind)
 }
