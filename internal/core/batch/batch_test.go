@@ -191,3 +191,16 @@ func TestAddressesHeldByOthers(t *testing.T) {
 func sprint[T any](v T) string { return fmt.Sprint(v) }
 
 func addr(s string) netip.Addr { return netip.MustParseAddr(s) }
+
+func FuzzPlaceholders(f *testing.F) {
+	for _, s := range []string{"{machine}", "{number} {{x}}", "{notes}", "{owner}{", "{address.2}"} {
+		f.Add(s)
+	}
+	s, _ := setup.Read(nil, setup.File{Name: "m", Content: []byte(setupText)})
+	f.Fuzz(func(_ *testing.T, text string) {
+		table := &sheet.Table{File: "m", Columns: []sheet.Column{{Name: "machine"}, {Name: "notes"}, {Name: "address", Adapter: 1}},
+			Rows: []sheet.Row{{Number: 2, Cells: []string{"bms-[01-02]", text, text}}}}
+		wanted, _ := Build(table, s)
+		Assign(wanted, s, uuid.UUID{}, nil)
+	})
+}
