@@ -21,16 +21,33 @@ var withoutPlaceholders = []string{"machine", "preset", "template", "site", "pas
 
 func takesPlaceholders(id string) bool { return !slices.Contains(withoutPlaceholders, id) }
 
-func (s *source) replaced(o Origin) string {
-	if !strings.Contains(o.Value, "{") {
-		return o.Value
+// longest is how long a cell may become.
+const longest = 32767
+
+// replaced replaces the placeholders of a column's text.
+func (s *source) replaced(id string, o Origin) string {
+	if text, ok := s.known[id]; ok {
+		return text
 	}
-	if s.depth++; s.depth > 8 {
-		s.depth--
+	if slices.Contains(s.within, id) {
 		s.tell(o, "the placeholders here refer to each other in a circle", "")
 		return ""
 	}
-	defer func() { s.depth-- }()
+	s.within = append(s.within, id)
+	text := s.replace(o)
+	s.within = s.within[:len(s.within)-1]
+	if len(text) > longest {
+		s.tell(o, "its placeholders make this cell longer than 32,767 characters", "")
+		text = ""
+	}
+	if s.known == nil {
+		s.known = map[string]string{}
+	}
+	s.known[id] = text
+	return text
+}
+
+func (s *source) replace(o Origin) string {
 	return placeholder.ReplaceAllStringFunc(o.Value, func(word string) string {
 		if strings.HasPrefix(word, "{{") {
 			return word[1 : len(word)-1]

@@ -3,6 +3,8 @@
 package batch
 
 import (
+	"strings"
+
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
@@ -30,8 +32,9 @@ type source struct {
 	i    int
 	name string
 
-	varies bool // a value was asked for that differs from machine to machine
-	depth  int  // of placeholders within placeholders
+	varies bool              // a value was asked for that differs from machine to machine
+	within []string          // the columns whose placeholders are being replaced
+	known  map[string]string // what placeholders came to, by column
 	bad    func(code string, o Origin, message, hint string)
 }
 
@@ -40,8 +43,8 @@ type source struct {
 // could be written.
 func (s *source) find(id string) Origin {
 	o := s.written(id)
-	if o.Value != "" && takesPlaceholders(id) {
-		o.Value = s.replaced(o)
+	if strings.Contains(o.Value, "{") && takesPlaceholders(id) {
+		o.Value = s.replaced(id, o)
 	}
 	return o
 }

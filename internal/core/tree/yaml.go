@@ -1,7 +1,9 @@
 package tree
 
 import (
+	"bytes"
 	"errors"
+	"fmt"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -12,6 +14,12 @@ import (
 // node of its anchor, so that aliases of aliases take no memory; whoever walks
 // the tree has to count.
 func YAML(name string, content []byte) (*Node, error) {
+	if len(content) > maxYAML {
+		return nil, &SyntaxError{Message: fmt.Sprintf("more than %d MiB of YAML", maxYAML>>20)}
+	}
+	if err := unreasonable(content); err != nil {
+		return nil, err
+	}
 	file, err := parser.ParseBytes(content, 0)
 	if err != nil {
 		return nil, syntaxError(err)
@@ -25,6 +33,44 @@ func YAML(name string, content []byte) (*Node, error) {
 		return nil, b.err
 	}
 	return n, nil
+}
+
+// What is more than this is meant for the parser's time and not for a reader.
+const (
+	maxYAML = 16 << 20
+	maxLine = 64 << 10
+)
+
+// unreasonable refuses lines that are longer, or nested deeper, than anybody
+// means, and on which the parser would spend its time.
+func unreasonable(content []byte) error {
+	row, open := 0, 0
+	for line := range bytes.Lines(content) {
+		row++
+		if len(line) > maxLine {
+			return &SyntaxError{row, 1, fmt.Sprintf("a line of more than %d characters", maxLine)}
+		}
+		opened := 0
+		for word := range bytes.FieldsSeq(line) {
+			last := word[len(word)-1]
+			if last != ':' && word[0] != '&' && word[0] != '!' && !bytes.Equal(word, []byte("-")) && !bytes.Equal(word, []byte("?")) {
+				break
+			}
+			opened++
+		}
+		for _, c := range line {
+			switch c {
+			case '[', '{':
+				open++
+			case ']', '}':
+				open = max(open-1, 0)
+			}
+		}
+		if opened > maxDepth || open > 2*maxDepth {
+			return &SyntaxError{row, 1, fmt.Sprintf("nested deeper than %d", maxDepth)}
+		}
+	}
+	return nil
 }
 
 func syntaxError(err error) error {
