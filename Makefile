@@ -29,7 +29,7 @@ fuzz:
 	@for package in $$($(GO) list ./...); do \
 	  for target in $$($(GO) test -list '^Fuzz' $$package | grep '^Fuzz'); do \
 	    echo "$$package $$target"; \
-	    $(GO) test -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZTIME) $$package || exit 1; \
+	    $(GO) test -run '^$$' -fuzz "^$$target$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 100x $$package || exit 1; \
 	  done; \
 	done
 

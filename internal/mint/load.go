@@ -2,6 +2,7 @@
 package mint
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
+	"mintbatch/internal/ledger"
 )
 
 // Input says what to read.
@@ -68,11 +70,36 @@ func loadSetup(in Input) (*Batch, error) {
 		files = append(files, setup.File{Name: path, Content: content})
 	}
 	b.setupDigest = machine.Digest(files)
-	b.Setup, b.Findings = setup.Read(b.fetch, files...)
+	sealed := false
+	b.Setup, b.Findings = setup.Read(func(kind, name string) (string, error) {
+		if kind == "secret" { // not to be had before it is known where the ledger is
+			sealed = true
+			return kind + ":" + name, nil
+		}
+		return b.fetch(kind, name)
+	}, files...)
+	if sealed {
+		b.Setup, b.Findings = setup.Read(b.fetchSealed, files...)
+	}
 	if b.Findings.Failed() {
 		return b, &Refused{b.Findings}
 	}
 	return b, nil
+}
+
+// fetchSealed is fetch for a setup that has sealed values of the ledger: the
+// first reading has told where that is.
+func (b *Batch) fetchSealed(kind, name string) (string, error) {
+	if kind != "secret" {
+		return b.fetch(kind, name)
+	}
+	ctx := context.Background()
+	l, err := ledger.Open(ctx, b.ledgerPath())
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return (&Session{Batch: b, Ledger: l}).OpenSecret(ctx, name)
 }
 
 // load reads setup and sheet. Findings of the sheet are in the batch and not

@@ -7,7 +7,8 @@ import (
 
 var (
 	licenceKey = regexp.MustCompile(`\b[A-Z0-9]{5}(-[A-Z0-9]{5}){4}\b`)
-	credential = regexp.MustCompile(`(?i)\b(pass(word|wd|phrase)?|pwd|secret|token|api[ _-]?key)\s*[:=]\s*\S`)
+	// `secret:NAME` only refers to one.
+	credential = regexp.MustCompile(`(?i)\b((pass(word|wd|phrase)?|pwd|token|api[ _-]?key)\s*[:=]\s*\S|secret(\s*=\s*|\s*:\s+)\S)`)
 )
 
 // LooksLikeLicence tells whether a text holds a product key.

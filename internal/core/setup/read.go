@@ -18,7 +18,7 @@ type File struct {
 	Content []byte
 }
 
-// Fetch gets a value that stands elsewhere: kind is `env` or `file`.
+// Fetch gets a value that stands elsewhere: kind is `env`, `file` or `secret`.
 type Fetch func(kind, name string) (string, error)
 
 // Read reads setup files, of which each is laid over those before it. All

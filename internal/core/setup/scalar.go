@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -71,10 +72,14 @@ func wanted(v reflect.Value) string {
 	return "text"
 }
 
-// elsewhere follows a value that is `env:NAME` or `file:PATH`.
+// elsewhere follows a value that is `env:NAME`, `file:PATH` or `secret:NAME`.
+// A password's and a licence's secret is only opened for the guest.
 func (d *decoder) elsewhere(n *tree.Node, text string, path []string) (string, bool) {
 	kind, name, ok := strings.Cut(text, ":")
-	if !ok || kind != "env" && kind != "file" || name == "" || strings.ContainsAny(name, " \t\n") || d.fetch == nil {
+	if !ok || !slices.Contains([]string{"env", "file", "secret"}, kind) || name == "" || strings.ContainsAny(name, " \t\n") || d.fetch == nil {
+		return text, true
+	}
+	if column := path[len(path)-1]; kind == "secret" && (column == "password" || column == "licence") {
 		return text, true
 	}
 	value, err := d.fetch(kind, name)

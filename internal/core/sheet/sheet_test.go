@@ -289,3 +289,37 @@ func FuzzRead(f *testing.F) {
 		_ = found.Sorted()
 	})
 }
+
+// fuzzed reads an archive of which one part is whatever the fuzzer makes.
+func fuzzed(t *testing.T, kind Kind, base []byte, part string, content []byte) {
+	z, err := zip.NewReader(bytes.NewReader(base), int64(len(base)))
+	require.NoError(t, err)
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, f := range z.File {
+		if f.Name != part {
+			require.NoError(t, w.Copy(f))
+		}
+	}
+	p, err := w.Create(part)
+	require.NoError(t, err)
+	_, err = p.Write(content)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	_, found := Read(Source{Name: "m", Content: b.Bytes(), Kind: kind})
+	_ = found.Sorted()
+}
+
+func FuzzODS(f *testing.F) {
+	f.Add([]byte(`<d xmlns:table="` + odfTable + `" xmlns:text="` + odfText + `"><table:table table:name="N"><table:table-row table:number-rows-repeated="3"><table:table-cell table:number-rows-spanned="2"><text:p>machine</text:p></table:table-cell></table:table-row></table:table></d>`))
+	empty := []byte("PK\x05\x06" + strings.Repeat("\x00", 18))
+	f.Fuzz(func(t *testing.T, content []byte) { fuzzed(t, ODS, empty, "content.xml", content) })
+}
+
+func FuzzXLSX(f *testing.F) {
+	book := excelize.NewFile()
+	base, err := book.WriteToBuffer()
+	require.NoError(f, err)
+	f.Add([]byte(`<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>machine</t></is></c></row><row r="2"><c r="A2"><v>1.5E+11</v></c></row></sheetData><mergeCells><mergeCell ref="A1:B2"/></mergeCells></worksheet>`))
+	f.Fuzz(func(t *testing.T, content []byte) { fuzzed(t, XLSX, base.Bytes(), "xl/worksheets/sheet1.xml", content) })
+}
