@@ -135,8 +135,8 @@ func (a *App) showWhy(ctx context.Context, c *cli.Command) error {
 		if finding.LooksLikeSecret(value) {
 			value = finding.Hidden
 		}
-		cells = append(cells, []string{w.Column, p.paint(visible(value), text.FgHiCyan), visible(w.From), visible(w.At.String())})
+		cells = append(cells, []string{w.Column, visible(w.From), visible(w.At.String()), p.paint(visible(value), text.FgHiCyan)})
 	}
-	rows(a.Stdout, p, []string{"column", "value", "from", "where"}, cells)
+	rows(a.Stdout, p, []string{"column", "from", "where", "value"}, cells)
 	return nil
 }

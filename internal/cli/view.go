@@ -171,12 +171,22 @@ func (a *App) findings(w io.Writer, all finding.List) {
 				continue
 			}
 			fmt.Fprintf(w, "  %s\n", p.paint(visible(f.At.String()), text.Bold))
-			fmt.Fprintf(w, "      %s %s\n", visible(f.Message), p.paint("["+f.Code+"]", text.Faint))
-			if f.Hint != "" {
-				fmt.Fprintf(w, "      %s\n", visible(f.Hint))
-			}
+			indented(w, visible(f.Message)+" "+p.paint("["+f.Code+"]", text.Faint))
+			indented(w, visible(f.Hint))
 		}
 	}
+}
+
+// indented prints a paragraph below a position, folded to a terminal's width.
+func indented(w io.Writer, s string) {
+	if s == "" {
+		return
+	}
+	const margin = "      "
+	if width, ok := terminal(w); ok {
+		s = strings.ReplaceAll(text.WrapSoft(s, width-len(margin)-1), "\n", "\n"+margin)
+	}
+	fmt.Fprintln(w, margin+s)
 }
 
 func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }

@@ -22,7 +22,7 @@ type field struct {
 }
 
 var fields = []field{
-	{name: "machine", width: 24, about: "The machine's name: letters, digits and hyphens. bms-sonar-[01-12] is twelve machines. The only column that must be filled in."},
+	{name: "machine", width: 22, about: "The machine's name: letters, digits and hyphens. bms-sonar-[01-12] is twelve machines. The only column that must be filled in."},
 	{name: "preset", width: 14, about: "A named bundle of defaults from the setup.", choices: "preset"},
 	{name: "template", width: 16, about: "What the machine is cloned from.", choices: "template"},
 	{name: "site", width: 12, about: "Where it is made.", choices: "site"},
@@ -36,7 +36,7 @@ var fields = []field{
 	{name: "owner", width: 18, about: "Whose machine it is."},
 	{name: "until", width: 12, about: "The last day it is needed."},
 	{name: "labels", width: 18, about: "name=value words: rack=3 tier=a."},
-	{name: "notes", width: 36, about: "Whatever the next colleague should know."},
+	{name: "notes", width: 48, about: "Whatever the next colleague should know."},
 }
 
 // starterRows is how many rows the rules of the starter workbook reach.
@@ -50,8 +50,10 @@ func Starter(s *setup.Setup) ([]byte, error) {
 	w.do(w.book.SetSheetName("Sheet1", "machines"))
 	_, err := w.book.NewSheet("choices")
 	w.do(err)
-	w.choices(offered(s))
+	lists := offered(s)
+	w.choices(lists)
 	w.headings()
+	w.example(lists)
 	w.rules()
 	if w.err != nil {
 		return nil, fmt.Errorf("make the starter workbook: %w", w.err)
@@ -138,9 +140,28 @@ func (w *starter) headings() {
 		w.do(w.book.AddComment("machines", excelize.Comment{Cell: letter + "1", Author: "mintbatch", Text: f.about, Width: 260, Height: 110}))
 	}
 	w.do(w.book.SetRowHeight("machines", 1, 22))
+	for _, sheet := range []string{"machines", "choices"} { // each is printed on pages of its own width
+		w.do(w.book.SetPageLayout(sheet, &excelize.PageLayoutOptions{Orientation: pointer("landscape"), FitToWidth: pointer(1), FitToHeight: pointer(0)}))
+		w.do(w.book.SetSheetProps(sheet, &excelize.SheetPropsOptions{FitToPage: pointer(true)}))
+	}
 	w.do(w.book.SetPanes("machines", &excelize.Panes{Freeze: true, YSplit: 1, TopLeftCell: "A2", ActivePane: "bottomLeft"}))
-	w.do(w.book.SetCellStr("machines", "A2", "# bms-sonar-[01-03]"))
-	w.do(w.book.SetCellStr("machines", "O2", "an example; rows that begin with # are passed over"))
+}
+
+// example fills in a row that is passed over.
+func (w *starter) example(offered map[string][]string) {
+	values := map[string]string{"machine": "# bms-sonar-[01-03]", "memory": "4GiB", "disk": "20GiB", "owner": "sonar desk",
+		"labels": "leg=north", "notes": "an example: rows that begin with # are passed over"}
+	for i, f := range fields {
+		name, err := excelize.CoordinatesToCellName(i+1, 2)
+		w.do(err)
+		value := values[f.name]
+		if all := offered[f.name]; len(all) > 0 {
+			value = all[len(all)-1]
+		}
+		if value != "" {
+			w.do(w.book.SetCellStr("machines", name, value))
+		}
+	}
 }
 
 func (w *starter) rules() {
