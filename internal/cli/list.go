@@ -27,20 +27,12 @@ func (a *App) listCommand() *cli.Command {
 }
 
 func (a *App) list(ctx context.Context, c *cli.Command) error {
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	entries, err := s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+	entries, err := a.entries(ctx, c)
 	if entries == nil && err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return errors.Join(a.document(struct {
-			Schema   string       `json:"schema"`
-			Machines []mint.Entry `json:"machines"`
-		}{"mintbatch/list/1", append([]mint.Entry{}, entries...)}), err)
+		return errors.Join(a.entriesDocument("mintbatch/list/1", entries), err)
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
@@ -54,6 +46,24 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 	}
 	fmt.Fprintln(a.Stdout, p.paint(plural(len(entries), "machine"), text.Bold))
 	return err
+}
+
+// entries asks for the machines that the command line names. Those that are
+// known come even where there is an error: a site could not be asked.
+func (a *App) entries(ctx context.Context, c *cli.Command) ([]mint.Entry, error) {
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	return s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+}
+
+func (a *App) entriesDocument(schema string, entries []mint.Entry) error {
+	return a.document(struct {
+		Schema   string       `json:"schema"`
+		Machines []mint.Entry `json:"machines"`
+	}{schema, append([]mint.Entry{}, entries...)})
 }
 
 // stateWord says in one or two words how a machine is.

@@ -35,20 +35,12 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	if c.Bool("why") {
 		return a.showWhy(ctx, c)
 	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	entries, err := s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+	entries, err := a.entries(ctx, c)
 	if entries == nil && err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return errors.Join(a.document(struct {
-			Schema   string       `json:"schema"`
-			Machines []mint.Entry `json:"machines"`
-		}{"mintbatch/show/1", entries}), err)
+		return errors.Join(a.entriesDocument("mintbatch/show/1", entries), err)
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	for i, e := range entries {

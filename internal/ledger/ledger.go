@@ -46,7 +46,7 @@ var migrations embed.FS
 func Open(ctx context.Context, path string) (*Ledger, error) {
 	l, err := open(ctx, path)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s: %w", ErrLedger, path, err)
+		return nil, explain(path, err)
 	}
 	return l, nil
 }
@@ -161,7 +161,7 @@ func (b *Busy) Error() string {
 func (l *Ledger) Hold(ctx context.Context) error {
 	ok, err := l.lock.TryLock()
 	if err != nil {
-		return fmt.Errorf("%w: %w", ErrLedger, err)
+		return l.explained(err)
 	}
 	if ok {
 		return nil

@@ -69,7 +69,7 @@ func (l *Ledger) read(ctx context.Context, query string, take func(*sql.Rows) er
 		return rows.Err()
 	}()
 	if err != nil {
-		return fmt.Errorf("%w: %s: %w", ErrLedger, l.path, err)
+		return l.explained(err)
 	}
 	return nil
 }

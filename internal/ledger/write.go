@@ -3,7 +3,6 @@ package ledger
 import (
 	"context"
 	"database/sql"
-	"fmt"
 )
 
 // Every write is durable before its caller goes on, and a disk can make only
@@ -24,7 +23,7 @@ func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
 	l.queue <- w
 	<-w.done
 	if w.err != nil {
-		return fmt.Errorf("%w: %s: %w", ErrLedger, l.path, w.err)
+		return l.explained(w.err)
 	}
 	return nil
 }

@@ -129,6 +129,9 @@ func (e *Engine) Do(ctx, stop context.Context, works []proof.Work) []Result {
 					}
 					mu.Lock()
 					failures++
+					if errors.Is(results[i].Err, ledger.ErrLedger) {
+						enough(results[i].Err) // nothing may be done that cannot be written down
+					}
 					if e.StopAfter > 0 && failures >= e.StopAfter {
 						enough(fmt.Errorf("%d machines failed", failures))
 					}
@@ -197,6 +200,9 @@ func (j *job) steps(ctx, stop context.Context) (Step, error) {
 		if err := s.do(ctx, stop); err != nil {
 			if ctx.Err() != nil || errors.Is(err, ErrStopped) {
 				return s.name, ErrStopped // the journal keeps the step as begun
+			}
+			if errors.Is(err, ledger.ErrLedger) {
+				return s.name, err
 			}
 			entry.State, entry.Error = ledger.Failed, err.Error()
 			return s.name, errors.Join(err, j.Ledger.Journal(durable, entry))

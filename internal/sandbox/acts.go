@@ -145,21 +145,13 @@ func (p SitePlan) template(name string) (TemplatePlan, bool) {
 }
 
 func (s *Sandbox) remove(c *call) (any, error) {
-	id, err := c.id()
-	if err != nil {
-		return nil, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	r, err := s.find(c, id)
-	if err != nil {
-		return nil, err
-	}
-	if _, coming := s.coming[id]; coming {
-		return nil, refuse(http.StatusConflict, "the machine is still being cloned")
-	}
-	delete(s.machines, id)
-	return settled, s.disk.forget(r)
+	return s.with(c, func(r *record) (any, error) {
+		if _, coming := s.coming[r.ID]; coming {
+			return nil, refuse(http.StatusConflict, "the machine is still being cloned")
+		}
+		delete(s.machines, r.ID)
+		return settled, s.disk.forget(r)
+	})
 }
 
 func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, error) {

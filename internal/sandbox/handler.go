@@ -124,6 +124,17 @@ func changing[T any](s *Sandbox, act func(*Sandbox, *call, *record, T) (survey.T
 
 // change finds the machine, lets the act change it and keeps what became of it.
 func (s *Sandbox) change(c *call, act func(*record) (survey.Task, error)) (any, error) {
+	return s.with(c, func(r *record) (any, error) {
+		t, err := act(r)
+		if err != nil {
+			return nil, err
+		}
+		return t, s.disk.keep(r)
+	})
+}
+
+// with finds the machine that the call names and holds the lock meanwhile.
+func (s *Sandbox) with(c *call, do func(*record) (any, error)) (any, error) {
 	id, err := c.id()
 	if err != nil {
 		return nil, err
@@ -134,11 +145,7 @@ func (s *Sandbox) change(c *call, act func(*record) (survey.Task, error)) (any, 
 	if err != nil {
 		return nil, err
 	}
-	t, err := act(r)
-	if err != nil {
-		return nil, err
-	}
-	return t, s.disk.keep(r)
+	return do(r)
 }
 
 func (s *Sandbox) find(c *call, id uuid.UUID) (*record, error) {
@@ -167,19 +174,11 @@ func (s *Sandbox) checkpoint(c *call) (any, error) {
 }
 
 func (s *Sandbox) machine(c *call) (any, error) {
-	id, err := c.id()
-	if err != nil {
-		return nil, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	r, err := s.find(c, id)
-	if err != nil {
-		return nil, err
-	}
-	m := r.machine()
-	if r.Power == machine.On && r.reports() {
-		m.Report = r.Report
-	}
-	return m, nil
+	return s.with(c, func(r *record) (any, error) {
+		m := r.machine()
+		if r.Power == machine.On && r.reports() {
+			m.Report = r.Report
+		}
+		return m, nil
+	})
 }
