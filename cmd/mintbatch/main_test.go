@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
@@ -35,7 +34,8 @@ func dying() {
 	at := os.Args[1]
 	app := &cli.App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Boundary: func(b run.Boundary) {
 		if fmt.Sprintf("%s:%s:%s", b.Name, b.Step, b.Moment) == at {
-			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			self, _ := os.FindProcess(os.Getpid())
+			_ = self.Kill()
 			select {}
 		}
 	}}

@@ -57,7 +57,7 @@ func Copy(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error)
 }
 
 func copyCSV(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error) {
-	records, comma, err := sheet.Records(original)
+	records, err := sheet.Records(original, t.Comma)
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +70,7 @@ func copyCSV(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, err
 		b.WriteString("\xef\xbb\xbf")
 	}
 	w := csv.NewWriter(&b)
-	w.Comma = comma
+	w.Comma = t.Comma
 	for _, r := range records {
 		added := joined(lines[r.Number])
 		if r.Number == t.HeadingRow {

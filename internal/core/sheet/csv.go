@@ -15,21 +15,21 @@ type Record struct {
 	Cells  []string
 }
 
-// Records reads separated values (RFC 4180) and tells what separates them.
-func Records(content []byte) ([]Record, rune, error) {
+// Records reads separated values (RFC 4180).
+func Records(content []byte, comma rune) ([]Record, error) {
 	text, _ := decode(content)
 	var all []Record
 	r := csv.NewReader(strings.NewReader(text))
 	r.FieldsPerRecord = -1
-	r.Comma = separator(text)
+	r.Comma = comma
 	folded := 0 // line breaks inside cells so far: a spreadsheet shows no row for them
 	for {
 		cells, err := r.Read()
 		if errors.Is(err, io.EOF) {
-			return all, r.Comma, nil
+			return all, nil
 		}
 		if err != nil {
-			return nil, r.Comma, err
+			return nil, err
 		}
 		first, _ := r.FieldPos(0)
 		all = append(all, Record{Number: first - folded, Cells: cells})
@@ -39,18 +39,20 @@ func Records(content []byte) ([]Record, rune, error) {
 	}
 }
 
-func readCSV(content []byte) ([]grid, *broken) {
-	if _, ok := decode(content); !ok {
+func readCSV(s Source) ([]grid, *broken) {
+	text, ok := decode(s.Content)
+	if !ok {
 		return nil, &broken{code: "unknown-kind", message: binary.refusal(), hint: "save it as CSV, XLSX or ODS"}
 	}
-	records, _, err := Records(content)
+	comma := separator(text, s.Rules)
+	records, err := Records(s.Content, comma)
 	var parse *csv.ParseError
 	if errors.As(err, &parse) {
 		return nil, &broken{code: "unreadable-sheet", message: parse.Err.Error(),
 			hint: "put quotes around the whole cell and double every quote inside it",
 			at:   finding.Position{Row: parse.Line, Column: parse.Column, Text: true}}
 	}
-	return []grid{{lines: func(yield func(line) bool) {
+	return []grid{{comma: comma, lines: func(yield func(line) bool) {
 		for _, r := range records {
 			if !yield(line{number: r.Number, cells: r.Cells}) {
 				return
@@ -70,33 +72,44 @@ func walk(lines []line) func(yield func(line) bool) {
 }
 
 // separator finds what separates the cells: of comma, semicolon and tab the
-// one that divides the first lines into the most columns that all of them have.
-func separator(text string) rune {
-	best, most := ',', 0
+// one by which the most headings of a line are understood, else the one that
+// divides the first lines into the most columns that they have in common.
+func separator(text string, rules []Rule) rune {
+	best, most := ',', rating{}
 	for _, c := range []rune{',', ';', '\t'} {
-		if n := columnsBy(text, c); n > most {
-			best, most = c, n
+		if r := rate(text, c, rules); most.less(r) {
+			best, most = c, r
 		}
 	}
 	return best
 }
 
-// columnsBy rates a separator: the columns that most of the first records
-// have, above one, times how many have just so many.
-func columnsBy(text string, comma rune) int {
+// rating tells how well a separator fits.
+type rating struct{ headings, columns int }
+
+func (a rating) less(b rating) bool {
+	return a.headings < b.headings || a.headings == b.headings && a.columns < b.columns
+}
+
+func rate(text string, comma rune, rules []Rule) rating {
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comma, r.FieldsPerRecord, r.ReuseRecord, r.LazyQuotes = comma, -1, true, true
-	counts := map[int]int{}
-	for range 50 {
+	var best rating
+	lengths := map[int]int{}
+	for range searched {
 		record, err := r.Read()
 		if err != nil {
 			break
 		}
-		counts[len(record)]++
+		known := 0
+		for _, cell := range record {
+			if _, _, ok := understand(cell, rules); ok {
+				known++
+			}
+		}
+		best.headings = max(best.headings, known)
+		lengths[len(record)]++
+		best.columns = max(best.columns, (len(record)-1)*lengths[len(record)])
 	}
-	rate := 0
-	for n, records := range counts {
-		rate = max(rate, (n-1)*records)
-	}
-	return rate
+	return best
 }

@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"mintbatch/internal/core/finding"
 )
@@ -56,7 +57,7 @@ var meanings = func() map[string]string {
 
 func folded(s string) string {
 	return strings.Map(func(r rune) rune {
-		if strings.ContainsRune(" -_\t\n", r) {
+		if r == '-' || r == '_' || unicode.IsSpace(r) {
 			return -1
 		}
 		return r

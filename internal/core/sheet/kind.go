@@ -24,7 +24,7 @@ const (
 	binary  Kind = "binary"
 )
 
-var readers = map[Kind]func([]byte) ([]grid, *broken){
+var readers = map[Kind]func(Source) ([]grid, *broken){
 	CSV: readCSV, XLSX: readXLSX, ODS: readODS, JSON: readJSON, YAML: readYAML,
 }
 

@@ -10,8 +10,8 @@ import (
 
 // readJSON reads a list of objects, one object a line, or an object with the
 // list under `machines`.
-func readJSON(content []byte) ([]grid, *broken) {
-	text, ok := decode(content)
+func readJSON(s Source) ([]grid, *broken) {
+	text, ok := decode(s.Content)
 	if !ok {
 		return nil, unreadable("not text")
 	}
@@ -26,8 +26,8 @@ func readJSON(content []byte) ([]grid, *broken) {
 }
 
 // readYAML reads a list of mappings, or a mapping with the list under `machines`.
-func readYAML(content []byte) ([]grid, *broken) {
-	text, ok := decode(content)
+func readYAML(s Source) ([]grid, *broken) {
+	text, ok := decode(s.Content)
 	if !ok {
 		return nil, unreadable("not text")
 	}

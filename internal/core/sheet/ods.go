@@ -20,11 +20,11 @@ const (
 
 // readODS reads a spreadsheet of OpenDocument 1.2 (part 1, section 9.1). What a
 // cell shows is stored with it.
-func readODS(content []byte) ([]grid, *broken) {
-	if failed := tooLarge(content); failed != nil {
+func readODS(s Source) ([]grid, *broken) {
+	if failed := tooLarge(s.Content); failed != nil {
 		return nil, failed
 	}
-	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
+	z, err := zip.NewReader(bytes.NewReader(s.Content), int64(len(s.Content)))
 	if err != nil {
 		return nil, unreadable("the workbook is damaged: %s", err)
 	}

@@ -35,6 +35,7 @@ type grid struct {
 	// named is set where each value has its own key and the first line holds
 	// all of them, so that nothing need be searched for.
 	named bool
+	comma rune // what separates the cells of a CSV
 }
 
 // line is a row as it stands in a file of any kind.
@@ -67,7 +68,7 @@ func Read(s Source) (*Table, finding.List) {
 	if !ok {
 		return fail("unknown-kind", kind.refusal(), "save it as CSV, XLSX or ODS")
 	}
-	grids, err := read(s.Content)
+	grids, err := read(s)
 	if err != nil {
 		f := err.finding()
 		f.At.File = s.Name
@@ -79,7 +80,7 @@ func Read(s Source) (*Table, finding.List) {
 		found.Add(*problem)
 		return &Table{File: s.Name}, found
 	}
-	t := &Table{File: s.Name, Worksheet: chosen.worksheet, Kind: kind}
+	t := &Table{File: s.Name, Worksheet: chosen.worksheet, Kind: kind, Comma: chosen.comma}
 	t.arrange(chosen, s.Rules, &found)
 	return t, found
 }

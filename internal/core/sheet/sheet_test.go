@@ -48,7 +48,9 @@ func TestOneSheetInEveryKind(t *testing.T) {
 	for name, content := range map[string]string{
 		"commas": csv, "byte-order mark": "\ufeff" + csv, "semicolons": semicolon, "tabs": strings.ReplaceAll(strings.ReplaceAll(csv, ",", "\t"), "å\t", "å,"),
 		"UTF-16 little-endian": utf16le, "UTF-16 big-endian with mark": utf16be, "Windows-1252": windows, "carriage returns": strings.ReplaceAll(csv, "\n", "\r\n"),
-		"title above": "Nodes of the spring leg,,\n,,\n" + csv, "struck out": csv + "# bms-3,4,gone\n,,\n",
+		"commas within":    "machine;Memory (GiB);notes\nbms-1;4;å, first\nbms-2;;second\n",
+		"spoken separator": "sep=;\n" + semicolon,
+		"title above":      "Nodes of the spring leg,,\n,,\n" + csv, "struck out": csv + "# bms-3,4,gone\n,,\n",
 		"JSON": list, "JSON pretty": "{\n \"machines\": " + list + "}", "JSON Lines": strings.ReplaceAll(strings.Trim(list, "[]"), "},{", "}\n{"),
 		"YAML":         "- machine: bms-1\n  Memory (GiB): 4\n  notes: å, first\n- machine: bms-2\n  notes: second\n",
 		"YAML mapping": "machines:\n  - {machine: bms-1, Memory (GiB): 4, notes: \"å, first\"}\n  - {machine: bms-2, notes: second}\n",
@@ -144,7 +146,7 @@ func TestHeadings(t *testing.T) {
 	for heading, id := range map[string]string{
 		"VM": "machine", "vm_name": "machine", "IP": "address", "ip address 2": "address.2", "IP2": "address.2", "address.2": "address.2", "Network 3": "network.3",
 		"vCPU": "cpus", "RAM": "memory", "Memory (GB)": "memory", "memory [MiB]": "memory", "Disk in GB": "disk", "RAM, GB": "memory", "Comments:": "notes", "SSH key": "keys",
-		"Time-Zone": "timezone", "  Data  Disks ": "disks",
+		"Time-Zone": "timezone", "VM\u00a0Name": "machine", "VM\nName": "machine", "  Data  Disks ": "disks",
 	} {
 		c, ok := ParseColumn(heading)
 		assert.True(t, ok, heading)

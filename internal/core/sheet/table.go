@@ -12,6 +12,7 @@ type Table struct {
 	File      string
 	Worksheet string
 	Kind      Kind
+	Comma     rune // what separates the cells of a CSV
 	// HeadingRow is where the headings stand.
 	HeadingRow int
 	Columns    []Column

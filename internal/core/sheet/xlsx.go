@@ -36,8 +36,8 @@ func tooLarge(content []byte) *broken {
 
 // readXLSX reads a workbook of Office Open XML (ECMA-376). Cells come as the
 // text that their reader sees; of formulas the stored value counts.
-func readXLSX(content []byte) (grids []grid, failed *broken) {
-	if failed := tooLarge(content); failed != nil {
+func readXLSX(s Source) (grids []grid, failed *broken) {
+	if failed := tooLarge(s.Content); failed != nil {
 		return nil, failed
 	}
 	defer func() {
@@ -45,7 +45,7 @@ func readXLSX(content []byte) (grids []grid, failed *broken) {
 			grids, failed = nil, unreadable("the workbook is damaged: %v", p)
 		}
 	}()
-	book, err := excelize.OpenReader(bytes.NewReader(content), excelize.Options{UnzipSizeLimit: maxExpanded, UnzipXMLSizeLimit: maxExpanded})
+	book, err := excelize.OpenReader(bytes.NewReader(s.Content), excelize.Options{UnzipSizeLimit: maxExpanded, UnzipXMLSizeLimit: maxExpanded})
 	if err != nil {
 		return nil, unreadable("the workbook is damaged: %s", err)
 	}
