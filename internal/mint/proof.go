@@ -183,7 +183,7 @@ func seen(surveys map[string]*survey.Survey) map[string][]proof.Seen {
 	for name, answer := range surveys {
 		all[name] = []proof.Seen{}
 		for _, m := range answer.Machines {
-			one := proof.Seen{Identity: m.ID, Name: m.Name, Power: m.Power}
+			one := proof.Seen{Identity: m.ID, Name: m.Name}
 			if m.Mark != nil {
 				one.Ledger, one.Generation = m.Mark.Ledger, m.Mark.Generation
 			}

@@ -71,7 +71,7 @@ func talk(t *testing.T, faults ...string) (*Sandbox, *gateway.Gateway, *atomic.I
 	require.NoError(t, err)
 	s, err := Open(Options{Dir: t.TempDir(), Plan: DemoPlan(), Speed: 1000, Faults: f})
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = s.Close() })
+	t.Cleanup(func() { _ = s.listener.Close() })
 	handler, calls := documented(t, s.handler())
 	server := httptest.NewTLSServer(handler)
 	t.Cleanup(server.Close)
@@ -145,7 +145,7 @@ func TestEveryActByTheDocument(t *testing.T) {
 	// The state outlives the sandbox.
 	again, err := Open(Options{Dir: s.options.Dir, Listen: "127.0.0.1:0"})
 	require.NoError(t, err)
-	defer again.Close()
+	defer again.listener.Close()
 	assert.Equal(t, "bms-sonar-01", again.machines[id].Name)
 	assert.NotEmpty(t, again.disk.readSeed(id))
 

@@ -173,9 +173,6 @@ func (s *Sandbox) Serve(ctx context.Context) error {
 	return err
 }
 
-// Close stops a sandbox that was opened, whether it serves or not.
-func (s *Sandbox) Close() error { return s.listener.Close() }
-
 func (s *Sandbox) admitted(r *http.Request) bool {
 	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	return subtle.ConstantTimeCompare([]byte(token), []byte(s.Token)) == 1

@@ -106,9 +106,6 @@ func isNumber(s string) bool { return s != "" && strings.Trim(s, "0123456789") =
 // Count tells how many names the span holds; at least 1.
 func (s Span) Count() int { return s.count }
 
-// IsRange tells whether the cell has a bracket, even one with a single choice.
-func (s Span) IsRange() bool { return len(s.parts) > 1 }
-
 // Name returns the i-th name, counted from 0 with the last bracket running fastest.
 func (s Span) Name(i int) string {
 	name, _ := s.at(i)

@@ -7,7 +7,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"unicode/utf16"
@@ -66,16 +65,6 @@ func ISO(label string, files []File) ([]byte, error) {
 		copy(image[int(starts[i])*sector:], f.Content)
 	}
 	return image, nil
-}
-
-// WriteISO writes what ISO returns.
-func WriteISO(w io.Writer, label string, files []File) error {
-	image, err := ISO(label, files)
-	if err != nil {
-		return err
-	}
-	_, err = w.Write(image)
-	return err
 }
 
 func checkISO(label string, files []File) error {

@@ -35,7 +35,6 @@ type Seen struct {
 	// Ledger is the id of the ledger that made it; zero if no ledger did.
 	Ledger     uuid.UUID
 	Generation int
-	Power      machine.Power
 }
 
 // Situation is all that a proof is computed from.
