@@ -109,6 +109,40 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 	}
 }
 
+// Killed while it retires or remakes, and run again, it leaves one machine or
+// none, and the address with whom it belongs.
+func TestKilledWhileRetiringAndRemaking(t *testing.T) {
+	dir, _ := served(t, 500)
+	name, sheet := "bms-tide-01", "one.csv"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, sheet), []byte("machine,preset\n"+name+",tide-gauge\n"), 0o600))
+	mustRun := func(args ...string) {
+		out, err := command(t, dir, "mintbatch", append(args, "--sheet", sheet)...)
+		require.NoError(t, err, "%v: %s", args, out)
+	}
+	die := func(at string, args ...string) {
+		out, err := command(t, dir, "mintbatch-dying", append([]string{name + ":" + at}, append(args, "--sheet", sheet)...)...)
+		var died *exec.ExitError
+		require.True(t, errors.As(err, &died) && !died.Exited(), "%s: it did not die: %v\n%s", at, err, out)
+	}
+	mustRun("mint", "--yes")
+	before := proofOf(t, dir, sheet, []string{name})
+	for _, moment := range []string{"before", "begun", "acted", "ended"} {
+		die("remove:"+moment, "retire", "--yes", name)
+		if moment != "ended" {
+			mustRun("retire", "--yes", name)
+		}
+		require.Empty(t, sandboxMachines(dir), moment)
+		mustRun("mint", "--yes")
+		require.Equal(t, before, proofOf(t, dir, sheet, []string{name}), moment)
+		for _, step := range []string{"reserve", "clone", "seed", "confirm"} {
+			die(step+":"+moment, "remake", "--yes", name)
+			mustRun("mint", "--yes", "--allow-remake")
+			require.Len(t, sandboxMachines(dir), 1, "%s %s", step, moment)
+			require.Equal(t, before, proofOf(t, dir, sheet, []string{name}), "%s %s", step, moment)
+		}
+	}
+}
+
 // proofOf tells the addresses that a proof shows for the machines.
 func proofOf(t *testing.T, dir, sheet string, names []string) string {
 	t.Helper()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -50,6 +51,7 @@ func TestScripts(t *testing.T) {
 			"sandbox":      serve,
 			"at-site":      atSite,
 			"edit":         edit,
+			"foreign":      foreign,
 			"newer":        newer,
 			"stop-sandbox": func(ts *testscript.TestScript, _ bool, _ []string) { stopServing(ts) },
 		},
@@ -106,6 +108,21 @@ func edit(ts *testscript.TestScript, _ bool, args []string) {
 		ts.Fatalf("%s has no %q", args[0], args[1])
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(text, args[1], args[2])), 0o600))
+}
+
+// foreign gives a machine of the sandbox another owner's mark: `foreign DIR MACHINE`.
+func foreign(ts *testscript.TestScript, _ bool, args []string) {
+	stopServing(ts)
+	path := args[0] + "/sandbox/machines.jsonl"
+	var lines []string
+	for line := range strings.Lines(ts.ReadFile(path)) {
+		if strings.Contains(line, `"`+args[1]+`"`) {
+			line = regexp.MustCompile(`"ledger":"[^"]*"`).ReplaceAllString(line, `"ledger":"00000000-0000-4000-8000-000000000000"`)
+		}
+		lines = append(lines, line)
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(path), []byte(strings.Join(lines, "")), 0o600))
+	serve(ts, false, args[:1])
 }
 
 // newer makes a ledger one of a program to come.

@@ -98,6 +98,22 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 	})
 }
 
+// Forget takes a machine out of the ledger, with its sealed values and its
+// journal, and gives its addresses back.
+func (l *Ledger) Forget(ctx context.Context, key machine.Key) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		for _, from := range []string{
+			`DELETE FROM reservations WHERE site = ? AND machine = ?`, `DELETE FROM secrets WHERE site = ? AND machine = ?`,
+			`DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
+		} {
+			if _, err := tx.Exec(from, key.Site, key.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // Placed writes where a site put a machine.
 func (l *Ledger) Placed(ctx context.Context, key machine.Key, host, store string) error {
 	return l.write(ctx, func(tx *sql.Tx) error {

@@ -17,6 +17,7 @@ import (
 
 // Order says how to mint.
 type Order struct {
+	Command     string // as the run is recorded; empty means mint
 	AllowRemake bool
 	StopAfter   int
 	Watch       func(run.Event)
@@ -72,7 +73,16 @@ func Todo(p proof.Proof, allowRemake bool) (todo, refused []proof.Work) {
 // stop ends, it brings acts under way to their end and begins no others.
 func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Minted, error) {
 	todo, refused := Todo(p, o.AllowRemake)
-	m := &Minted{Refused: refused}
+	command := "mint"
+	if o.Command != "" {
+		command = o.Command
+	}
+	return s.run(ctx, stop, command, &Minted{Refused: refused}, todo, o, (*run.Engine).Do)
+}
+
+// run lets the engine do some work as a run of its own.
+func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo []proof.Work, o Order,
+	do func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result) (*Minted, error) {
 	if len(todo) == 0 {
 		return m, incomplete(m, stop)
 	}
@@ -80,7 +90,7 @@ func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Mint
 	if err != nil {
 		return nil, err
 	}
-	r := ledger.Run{ID: newRunID(), Command: "mint", Sheet: s.sheetDigest, Setup: s.setupDigest}
+	r := ledger.Run{ID: newRunID(), Command: command, Sheet: s.sheetDigest, Setup: s.setupDigest}
 	r.User, r.Host = operator()
 	if err := s.Ledger.StartRun(ctx, r); err != nil {
 		return nil, err
@@ -98,7 +108,7 @@ func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Mint
 		ConfirmLimit: either(s.Setup.Limits.Confirm, 10*time.Minute),
 		StopAfter:    o.StopAfter, Watch: o.Watch, Boundary: o.Boundary,
 	}
-	m.Results = engine.Do(ctx, stop, todo)
+	m.Results = do(&engine, ctx, stop, todo)
 	outcome := incomplete(m, stop)
 	word := "done"
 	if outcome != nil {

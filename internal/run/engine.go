@@ -31,6 +31,9 @@ const (
 	Record     Step = "record"
 	Start      Step = "start"
 	Confirm    Step = "confirm"
+
+	// Remove is the one step of a machine that is retired.
+	Remove Step = "remove"
 )
 
 // ErrStopped means that a machine was not finished because the run was told to
@@ -104,6 +107,20 @@ type Result struct {
 // brought to their end and no others begun; when ctx ends, everything is left
 // where it is.
 func (e *Engine) Do(ctx, stop context.Context, works []proof.Work) []Result {
+	return e.each(ctx, stop, works, (*job).steps)
+}
+
+// Retire takes machines down at their sites and out of the ledger, in the same
+// manner as Do. What the site does not know as this ledger's is refused.
+func (e *Engine) Retire(ctx, stop context.Context, works []proof.Work) []Result {
+	return e.each(ctx, stop, works, (*job).retire)
+}
+
+// walk takes a machine to its end and returns the step at which it ended.
+type walk func(j *job, ctx, stop context.Context) (Step, error)
+
+// each lets the machines of every site walk side by side.
+func (e *Engine) each(ctx, stop context.Context, works []proof.Work, walk walk) []Result {
 	stop, enough := context.WithCancelCause(stop)
 	defer enough(nil)
 	results := make([]Result, len(works))
@@ -123,7 +140,7 @@ func (e *Engine) Do(ctx, stop context.Context, works []proof.Work) []Result {
 		for range min(max(e.Slots[name], 1), len(queue)) {
 			workers.Go(func() {
 				for i := range next {
-					results[i] = e.one(ctx, stop, works[i])
+					results[i] = e.one(ctx, stop, works[i], walk)
 					if results[i].Err == nil || errors.Is(results[i].Err, ErrStopped) {
 						continue
 					}
@@ -144,11 +161,11 @@ func (e *Engine) Do(ctx, stop context.Context, works []proof.Work) []Result {
 	return results
 }
 
-// one takes a machine through its steps.
-func (e *Engine) one(ctx, stop context.Context, w proof.Work) Result {
+// one takes a machine through its walk and tells how that ended.
+func (e *Engine) one(ctx, stop context.Context, w proof.Work, walk walk) Result {
 	began := time.Now()
 	j := &job{Engine: e, work: w, site: e.Sites[w.Site]}
-	step, err := j.steps(ctx, stop)
+	step, err := walk(j, ctx, stop)
 	switch {
 	case err == nil:
 		e.tell(Event{Key: w.Key, State: Finished})

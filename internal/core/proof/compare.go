@@ -121,10 +121,10 @@ func (c comparer) work(m *machine.Machine) Work {
 	case known.State == Making:
 		w.Reasons = append(w.Reasons, Reason{Text: "begun by an earlier run and not finished"})
 		if known.Cloned && !there {
-			w = c.again(w, false)
+			w = w.again(c.Ledger, false)
 		}
 		if cloneAgain(changes) && there && (known.Started || changesClone(changes)) {
-			w = c.again(w, there)
+			w = w.again(c.Ledger, there)
 			if known.Started {
 				w.Word = Remake
 			}
@@ -132,13 +132,13 @@ func (c comparer) work(m *machine.Machine) Work {
 		w.Reasons = append(w.Reasons, changes.reasons()...)
 		return w
 	case !there:
-		w = c.again(w, false)
+		w = w.again(c.Ledger, false)
 		return w.as(New, "it is gone from the site")
 	case len(changes) == 0:
 		w.Word = Same
 		return w
 	case cloneAgain(changes):
-		w = c.again(w, true)
+		w = w.again(c.Ledger, true)
 		w.Word = Remake
 	default:
 		w.Word = Adjust
@@ -147,14 +147,29 @@ func (c comparer) work(m *machine.Machine) Work {
 	return w
 }
 
-// again makes the work that of the next generation.
-func (c comparer) again(w Work, there bool) Work {
+// again makes the work that of the next generation; there tells whether the
+// present one is at the site and has to go first.
+func (w Work) again(ledger uuid.UUID, there bool) Work {
 	if there {
 		w.Replaces = w.Identity
 	}
 	w.Generation++
-	w.Identity = machine.Identity(c.Ledger, w.Key, w.Generation)
+	w.Identity = machine.Identity(ledger, w.Key, w.Generation)
 	return w
+}
+
+// Remade turns the work on every machine that is there into a remake, as
+// somebody has asked for by its name. What is not there or not ours stays what
+// it is.
+func (p Proof) Remade(ledger uuid.UUID) Proof {
+	works := make([]Work, len(p.Works))
+	for i, w := range p.Works {
+		if w.Word == Same || w.Word == Adjust {
+			w = w.again(ledger, true).as(Remake, "asked for")
+		}
+		works[i] = w
+	}
+	return Proof{works}
 }
 
 func (w Work) as(word Word, why string) Work {

@@ -1,0 +1,58 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/site"
+)
+
+// retire removes a machine from its site and then from the ledger. Interrupted
+// in between, it finds the machine gone and forgets it the next time.
+func (j *job) retire(ctx, stop context.Context) (Step, error) {
+	if stopped(stop) || ctx.Err() != nil {
+		return "", ErrStopped
+	}
+	j.at(j.work.Key, Remove, "before")
+	entry := ledger.Step{Key: j.work.Key, Generation: j.work.Generation, Step: string(Remove), Run: j.Run, State: ledger.Begun}
+	if err := j.Ledger.Journal(context.WithoutCancel(ctx), entry); err != nil {
+		return Remove, err
+	}
+	j.at(j.work.Key, Remove, "begun")
+	j.tell(Event{Key: j.work.Key, Step: Remove, State: Begun})
+	if err := j.takeDown(ctx); err != nil {
+		if ctx.Err() != nil {
+			return Remove, ErrStopped
+		}
+		return Remove, err
+	}
+	j.at(j.work.Key, Remove, "acted")
+	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.work.Key); err != nil {
+		return Remove, err
+	}
+	j.at(j.work.Key, Remove, "ended")
+	return "", nil
+}
+
+func (j *job) takeDown(ctx context.Context) error {
+	there, err := j.site.Machine(ctx, j.work.Identity)
+	switch {
+	case errors.Is(err, site.ErrNotFound):
+		return nil
+	case err != nil:
+		return err
+	case there.Mark == nil || there.Mark.Ledger != j.Ledger.ID || there.Mark.Key != j.work.Key.String():
+		return fmt.Errorf("%w: the site does not know it as this ledger's", site.ErrRefused)
+	}
+	if there.Power == machine.On {
+		err := j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
+		if err != nil {
+			return fmt.Errorf("shut it down: %w", err)
+		}
+	}
+	return j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity) })
+}
