@@ -26,7 +26,7 @@ func (a *App) remakeCommand() *cli.Command {
 
 func (a *App) remake(ctx context.Context, c *cli.Command) error {
 	if !c.Args().Present() {
-		return misuse{errors.New("say which: mintbatch remake MACHINE...")}
+		return misuse{errors.New("say which machines: mintbatch remake MACHINE [MACHINE...]")}
 	}
 	s, err := a.open(ctx, c)
 	if err != nil {
@@ -62,7 +62,7 @@ func (a *App) retireCommand() *cli.Command {
 func (a *App) retire(ctx context.Context, c *cli.Command) error {
 	strays := c.Bool("strays")
 	if c.Args().Present() == strays {
-		return misuse{errors.New("say which: mintbatch retire MACHINE..., or --strays for all that the sheet no longer has")}
+		return misuse{errors.New("say which machines: mintbatch retire MACHINE [MACHINE...], or --strays for all that the sheet no longer has")}
 	}
 	open := a.openSetup
 	if strays {

@@ -1,6 +1,7 @@
 package mint
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -73,11 +74,7 @@ func Todo(p proof.Proof, allowRemake bool) (todo, refused []proof.Work) {
 // stop ends, it brings acts under way to their end and begins no others.
 func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Minted, error) {
 	todo, refused := Todo(p, o.AllowRemake)
-	command := "mint"
-	if o.Command != "" {
-		command = o.Command
-	}
-	return s.run(ctx, stop, command, &Minted{Refused: refused}, todo, o, (*run.Engine).Do)
+	return s.run(ctx, stop, cmp.Or(o.Command, "mint"), &Minted{Refused: refused}, todo, o, (*run.Engine).Do)
 }
 
 // run lets the engine do some work as a run of its own.
@@ -104,8 +101,8 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 		Run: r.ID, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
 		Recipients: recipients, Random: rand.Reader,
 		OpenSecret:   func(name string) (string, error) { return s.OpenSecret(ctx, name) },
-		TaskLimit:    either(s.Setup.Limits.Task, 30*time.Minute),
-		ConfirmLimit: either(s.Setup.Limits.Confirm, 10*time.Minute),
+		TaskLimit:    cmp.Or(s.Setup.Limits.Task, 30*time.Minute),
+		ConfirmLimit: cmp.Or(s.Setup.Limits.Confirm, 10*time.Minute),
 		StopAfter:    o.StopAfter, Watch: o.Watch, Boundary: o.Boundary,
 	}
 	m.Results = do(&engine, ctx, stop, todo)
@@ -118,13 +115,6 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 		return m, err
 	}
 	return m, outcome
-}
-
-func either(d, otherwise time.Duration) time.Duration {
-	if d > 0 {
-		return d
-	}
-	return otherwise
 }
 
 func incomplete(m *Minted, stop context.Context) error {

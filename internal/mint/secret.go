@@ -1,6 +1,7 @@
 package mint
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,8 +26,6 @@ func (s *Session) Password(ctx context.Context, name string) (string, error) {
 	}
 	return s.unseal(ctx, key, run.SealedPassword)
 }
-
-// Shared sealed values have no machine: the key is empty, the name their own.
 
 // SetSecret seals a value to the setup's recipients under a name.
 func (s *Session) SetSecret(ctx context.Context, name, value string) error {
@@ -70,14 +69,21 @@ func (s *Session) keyOf(ctx context.Context, name string) (machine.Key, error) {
 		return machine.Key{}, err
 	}
 	var all []string
+	var found []machine.Key
 	for _, k := range known {
-		if k.Name == name {
-			return k.Key, nil
+		if k.Name == name || k.Key.String() == name {
+			found = append(found, k.Key)
 		}
 		all = append(all, k.Name)
 	}
-	_, err = Matcher([]string{name}, all)
-	return machine.Key{}, errors.Join(err, fmt.Errorf("%w: %s", ErrNoMachine, name))
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		_, err = Matcher([]string{name}, all)
+		return machine.Key{}, cmp.Or(err, fmt.Errorf("%w: %s", ErrNoMachine, name))
+	}
+	return machine.Key{}, fmt.Errorf("%w: %s is at several sites; write %s", ErrNoMachine, name, found[0])
 }
 
 // NewIdentity makes an identity file that only its owner can read, and returns

@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"cmp"
 	"math"
 	"net/http"
 	"net/netip"
@@ -268,13 +269,6 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 	return s.later(smallTaskTime, nil), nil
 }
 
-func either(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
-}
-
 // capacity tells how full hosts and stores are.
 func (s *Sandbox) capacity(c *call) survey.Survey {
 	used, memory := map[string]machine.Size{}, map[string]machine.Size{}
@@ -286,7 +280,7 @@ func (s *Sandbox) capacity(c *call) survey.Survey {
 		used[r.Store] += r.size(t)
 		for _, d := range r.Shape.Disks {
 			if d.Kind == machine.FullDisk {
-				used[either(d.Store, r.Store)] += d.Size
+				used[cmp.Or(d.Store, r.Store)] += d.Size
 			}
 		}
 		if r.Power == machine.On {

@@ -1,6 +1,7 @@
 package batch
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -23,7 +24,7 @@ func (b *builder) spec(src *source) machine.Spec {
 		spec.Preset = src.presets[0]
 	}
 	spec.Clone = machine.Clone{
-		Template: or(template.Source, src.template),
+		Template: cmp.Or(template.Source, src.template),
 		Kind:     choice(b, src, "clone", machine.Linked, machine.Full),
 		Host:     src.find("host").Value,
 		Store:    src.find("store").Value,
@@ -41,13 +42,6 @@ func (b *builder) spec(src *source) machine.Spec {
 		}
 	}
 	return spec
-}
-
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 // choice reads a column with few possible words, of which the first is the default.
@@ -150,7 +144,7 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 		if !known {
 			b.bad("unknown-network", o, fmt.Sprintf("unknown network %q", o.Value), finding.DidYouMean(o.Value, setup.Names(b.setup.Networks)))
 		}
-		a := machine.Adapter{Network: or(network.Source, o.Value)}
+		a := machine.Adapter{Network: cmp.Or(network.Source, o.Value)}
 		if mac := src.find(sheet.ColumnID("mac", n)); mac.Value != "" {
 			var err error
 			if a.MAC, err = machine.ParseMAC(mac.Value); err != nil {
@@ -185,7 +179,7 @@ func (b *builder) orphans(src *source, missing int) {
 func (b *builder) guest(src *source) machine.Guest {
 	template := b.setup.Templates[src.template]
 	g := machine.Guest{
-		Answers:  machine.AnswersKind(or(template.Answers, string(machine.CloudInit))),
+		Answers:  machine.AnswersKind(cmp.Or(template.Answers, string(machine.CloudInit))),
 		Domain:   strings.ToLower(src.find("domain").Value),
 		Login:    src.find("login").Value,
 		Password: b.password(src),

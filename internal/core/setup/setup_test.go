@@ -1,11 +1,16 @@
 package setup
 
 import (
+	"bytes"
+	"encoding/json"
+	"os"
 	"strings"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 )
 
 const good = `mintbatch: 1
@@ -80,6 +85,29 @@ func TestAliasesCannotExplode(t *testing.T) {
 	bomb += "defaults: {keys: *j}\n"
 	_, found := Read(nil, File{"mintbatch.yaml", []byte(bomb)})
 	assert.True(t, found.Failed())
+}
+
+// An editor that goes by the schema accepts and refuses what the program does.
+func TestSchema(t *testing.T) {
+	text, err := json.Marshal(Schema())
+	require.NoError(t, err)
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(t, c.AddResource("setup.json", document))
+	schema, err := c.Compile("setup.json")
+	require.NoError(t, err)
+	demo, err := os.ReadFile("../../mint/demo/mintbatch.yaml")
+	require.NoError(t, err)
+	for text, ok := range map[string]bool{
+		good: true, strings.NewReplacer("@URL@", "https://x", "@FINGERPRINT@", "x").Replace(string(demo)): true, strings.Replace(good, "memory: 2GiB", "memry: 2GiB", 1): false, strings.Replace(good, "limits:", "limts:", 1): false,
+		strings.Replace(good, "confirm: 90s", "confirm: soon", 1): false, good + "columns: {Node: machine, x: {fixed: 1}}\nnaming: {longest: 15, presets: {sonar-node: {prefix: x}}}\n": true,
+		good + "naming: {longest: many}\n": false,
+	} {
+		var v any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &v))
+		assert.Equal(t, ok, schema.Validate(v) == nil, "%s\n%v", text, schema.Validate(v))
+	}
 }
 
 func FuzzRead(f *testing.F) {
