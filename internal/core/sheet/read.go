@@ -36,6 +36,9 @@ type grid struct {
 	// all of them, so that nothing need be searched for.
 	named bool
 	comma rune // what separates the cells of a CSV
+	// hidden is set for a worksheet that its user does not see; it is read only
+	// when it is named.
+	hidden bool
 }
 
 // line is a row as it stands in a file of any kind.
@@ -95,7 +98,7 @@ func choose(s Source, grids []grid) (grid, *finding.Finding) {
 		if s.Worksheet != "" && strings.EqualFold(g.worksheet, s.Worksheet) {
 			return g, nil
 		}
-		if _, ok := g.headingLine(s.Rules); ok {
+		if _, ok := g.headingLine(s.Rules); ok && !g.hidden {
 			fitting = append(fitting, g.worksheet)
 			at = i
 		}

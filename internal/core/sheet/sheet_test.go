@@ -131,6 +131,14 @@ func TestWorksheets(t *testing.T) {
 	table, found := Read(Source{Name: "m.xlsx", Content: two, Worksheet: "old"})
 	assert.Empty(t, found)
 	assert.Equal(t, "machine\nbms-9", shown(table))
+	hidden := workbook(t, func(f *excelize.File) {
+		_, _ = f.NewSheet("Old")
+		_ = f.SetCellValue("Old", "A1", "vm")
+		_ = f.SetSheetVisible("Old", false)
+	})
+	table, found = Read(Source{Name: "m.xlsx", Content: hidden})
+	assert.Empty(t, found, "what its user does not see is no candidate")
+	assert.Equal(t, "Nodes", table.Worksheet)
 	_, found = Read(Source{Name: "m.xlsx", Content: two, Worksheet: "Nods"})
 	assert.Contains(t, found[0].Error(), "did you mean Nodes?")
 }

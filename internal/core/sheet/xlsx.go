@@ -58,7 +58,8 @@ func readXLSX(s Source) (grids []grid, failed *broken) {
 		if err != nil {
 			return nil, unreadable("worksheet %q is damaged: %s", name, err)
 		}
-		grids = append(grids, grid{worksheet: name, lines: walk(lines)})
+		visible, err := book.GetSheetVisible(name)
+		grids = append(grids, grid{worksheet: name, lines: walk(lines), hidden: err == nil && !visible})
 	}
 	return grids, nil
 }
