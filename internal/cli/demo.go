@@ -71,6 +71,9 @@ Go on in the folder yourself; the sandbox comes back as it was:
   mintbatch secret show bms-sonar-01
   edit machines.csv, then: mintbatch proof
 `, dir)
+	if _, err := exec.LookPath("mintbatch"); err != nil {
+		fmt.Fprintln(a.Stdout, "\n(mintbatch is not on your path yet: `go install ./cmd/mintbatch` in its source puts it into Go's bin folder)")
+	}
 	return nil
 }
 

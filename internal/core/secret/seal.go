@@ -21,11 +21,11 @@ type Recipients []age.Recipient
 func ParseRecipients(texts []string) (Recipients, error) {
 	var all Recipients
 	for _, t := range texts {
-		r, err := age.ParseX25519Recipient(strings.TrimSpace(t))
+		some, err := age.ParseRecipients(strings.NewReader(t))
 		if err != nil {
-			return nil, fmt.Errorf("%q is not an age recipient: %w", t, err)
+			return nil, fmt.Errorf("%q is not an age recipient", t)
 		}
-		all = append(all, r)
+		all = append(all, some...)
 	}
 	return all, nil
 }

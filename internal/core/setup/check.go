@@ -11,6 +11,7 @@ import (
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/sheet"
 )
 
@@ -44,6 +45,11 @@ func (s *Setup) check(found *finding.List) {
 		}
 		if site.Machines < 0 {
 			bad("machines must be 1 or more", "", "sites", name, "machines")
+		}
+	}
+	for i, r := range s.Secrets.Recipients {
+		if _, err := secret.ParseRecipients([]string{r}); err != nil {
+			bad(err.Error(), "`mintbatch secret keygen FILE` prints one", "secrets", "recipients", fmt.Sprint(i))
 		}
 	}
 	s.checkNames(bad)

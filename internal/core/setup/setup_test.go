@@ -61,6 +61,7 @@ func TestReadFindings(t *testing.T) {
 		"networks must be a mapping":                                                           {good[strings.Index(good, "networks:"):strings.Index(good, "presets:")], "networks: [a, b]\n"},
 		"not YAML":                                                                             {"sites:\n", "sites: {\n"},
 		"two subnets of one family":                                                            {"198.51.100.0/24\n", "[198.51.100.0/24, 203.0.113.0/24]\n"},
+		`mintbatch.yaml:21:23: "age1x" is not an age recipient`:                                {"{confirm: 90s}\n", "{confirm: 90s}\nsecrets: {recipients: age1x}\n"},
 		"must be plain text":                                                                   {"- one", "- {a: b}"},
 	} {
 		text := strings.Replace(good, change[0], change[1], 1)
