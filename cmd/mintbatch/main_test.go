@@ -51,7 +51,7 @@ func TestScripts(t *testing.T) {
 			"sandbox":      serve,
 			"at-site":      atSite,
 			"edit":         edit,
-			"foreign":      foreign,
+			"change":       change,
 			"newer":        newer,
 			"stop-sandbox": func(ts *testscript.TestScript, _ bool, _ []string) { stopServing(ts) },
 		},
@@ -110,19 +110,18 @@ func edit(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(text, args[1], args[2])), 0o600))
 }
 
-// foreign gives a machine of the sandbox another owner's mark: `foreign DIR MACHINE`.
-func foreign(ts *testscript.TestScript, _ bool, args []string) {
-	stopServing(ts)
+// change edits what the sandbox, which is down, keeps of a machine:
+// `change DIR MACHINE OLD NEW`.
+func change(ts *testscript.TestScript, _ bool, args []string) {
 	path := args[0] + "/sandbox/machines.jsonl"
 	var lines []string
 	for line := range strings.Lines(ts.ReadFile(path)) {
 		if strings.Contains(line, `"`+args[1]+`"`) {
-			line = regexp.MustCompile(`"ledger":"[^"]*"`).ReplaceAllString(line, `"ledger":"00000000-0000-4000-8000-000000000000"`)
+			line = regexp.MustCompile(args[2]).ReplaceAllString(line, args[3])
 		}
 		lines = append(lines, line)
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(path), []byte(strings.Join(lines, "")), 0o600))
-	serve(ts, false, args[:1])
 }
 
 // newer makes a ledger one of a program to come.

@@ -119,7 +119,7 @@ func mintDocument(m *mint.Minted, p proof.Proof) mintJSON {
 		d.Results = append(d.Results, one)
 	}
 	for _, w := range m.Refused {
-		d.Results = append(d.Results, resultJSON{Site: w.Site, Name: w.Name, Work: w.Word, Result: "refused", Error: why(w)})
+		d.Results = append(d.Results, resultJSON{Site: w.Site, Name: w.Name, Work: w.Word, Result: "refused", Error: w.Why()})
 	}
 	return d
 }

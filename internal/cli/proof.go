@@ -79,7 +79,7 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
 		if changed && work.Word == proof.Same {
 			continue
 		}
-		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", why(work)}
+		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", visible(work.Why())}
 		if m := work.Machine; m != nil {
 			copy(line[3:], []string{visible(m.Clone.Template), string(m.Clone.Kind), cpus(m.Shape), size(m.Shape.Memory), addresses(m)})
 		}
@@ -104,14 +104,6 @@ func totals(p proof.Proof) string {
 		return "no machines"
 	}
 	return plural(len(p.Works), "machine") + ": " + strings.Join(words, ", ")
-}
-
-func why(w proof.Work) string {
-	words := make([]string, len(w.Reasons))
-	for i, r := range w.Reasons {
-		words[i] = visible(r.String())
-	}
-	return strings.Join(words, "; ")
 }
 
 func cpus(s machine.Shape) string {

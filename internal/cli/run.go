@@ -89,7 +89,7 @@ func (a *App) closing(c *cli.Command, m *mint.Minted, strays int) {
 		if w.Word == proof.Remake {
 			hint = "; give --allow-remake to clone it again, which loses what its disk holds"
 		}
-		cells = append(cells, []string{p.word(w.Word), visible(w.Name), w.Site, p.paint("refused", text.FgHiRed), "", why(w) + hint})
+		cells = append(cells, []string{p.word(w.Word), visible(w.Name), w.Site, p.paint("refused", text.FgHiRed), "", visible(w.Why()) + hint})
 	}
 	if len(cells) > 0 {
 		fmt.Fprintln(a.Stdout)

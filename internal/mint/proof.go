@@ -121,7 +121,7 @@ func (s *Session) warn(p proof.Proof) {
 	taken := map[machine.Key]string{}
 	for _, w := range p.Works {
 		if w.Word == proof.Taken {
-			taken[w.Key] = w.Reasons[0].Text
+			taken[w.Key] = w.Why()
 		}
 	}
 	for _, w := range s.Wanted {

@@ -26,7 +26,7 @@ func (j *job) confirm(ctx, stop context.Context) error {
 			if err != nil {
 				return err
 			}
-			return mismatch(j.work.Machine, hostKey, r)
+			return Mismatch(j.work.Machine, hostKey, r)
 		}
 		if time.Now().After(deadline) {
 			return fmt.Errorf("no report of its guest after %s; it is %s at the site", j.ConfirmLimit, m.Power)
@@ -37,8 +37,9 @@ func (j *job) confirm(ctx, stop context.Context) error {
 	}
 }
 
-// mismatch tells in what a guest is not as asked; nil if in nothing.
-func mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
+// Mismatch tells in what a guest is not as asked; nil if in nothing. The host
+// key is the public one that the guest was given.
+func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 	if m.Guest.Answers == machine.NoAnswers {
 		return nil // it was told nothing: that it reports is all there is to see
 	}

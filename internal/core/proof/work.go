@@ -2,6 +2,8 @@
 package proof
 
 import (
+	"strings"
+
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
@@ -59,6 +61,15 @@ func blank(s string) string {
 		return "(none)"
 	}
 	return s
+}
+
+// Why joins the reasons into one line.
+func (w Work) Why() string {
+	words := make([]string, len(w.Reasons))
+	for i, r := range w.Reasons {
+		words[i] = r.String()
+	}
+	return strings.Join(words, "; ")
 }
 
 // Proof is the work of a whole batch, in the order of the sheet; strays come last.
