@@ -52,9 +52,11 @@ func TestInterrupted(t *testing.T) {
 	require.NoError(t, c.Process.Signal(syscall.SIGINT))
 	_ = c.Wait()
 	assert.Equal(t, 130, c.ProcessState.ExitCode())
+	assert.Contains(t, said.String(), "Ctrl-C again leaves at once")
 	assert.Contains(t, said.String(), "the same command goes on where this run ended")
 	out, err := command(t, dir, "mintbatch", "mint", "--yes")
 	require.NoError(t, err, out)
+	assert.NotContains(t, out, "stopping")
 	assert.Len(t, sandboxMachines(dir), 22)
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -32,7 +33,12 @@ type progress struct {
 	drawn   int           // lines on the screen
 	stopped chan struct{}
 	ended   sync.WaitGroup
+	told    context.Context // ends when the run is told to stop
+
+	forgetStop func() bool
 }
+
+const stopping = "stopping: what is under way comes to its end; Ctrl-C again leaves at once"
 
 type activity struct {
 	step  run.Step
@@ -57,7 +63,8 @@ const (
 func (a *App) newProgress(c *cli.Command, todo []proof.Work) *progress {
 	width, isTerminal := terminal(a.Stderr)
 	p := &progress{out: a.Stderr, paint: a.painter(a.Stderr, c.Bool("no-color")), quiet: c.Bool("quiet"),
-		began: time.Now(), total: len(todo), active: map[machine.Key]*activity{}, stopped: make(chan struct{})}
+		began: time.Now(), total: len(todo), active: map[machine.Key]*activity{}, stopped: make(chan struct{}), told: a.stop}
+	p.forgetStop = context.AfterFunc(a.stop, func() { p.say(stopping) })
 	if isTerminal && !p.quiet && len(todo) > 0 {
 		p.width = width
 		p.ended.Go(p.redraw)
@@ -82,6 +89,7 @@ func (p *progress) redraw() {
 
 // end takes the block off the screen; what is left to say, the closing table says.
 func (p *progress) end() {
+	p.forgetStop()
 	close(p.stopped)
 	p.ended.Wait()
 	if p.drawn > 0 {
@@ -130,6 +138,7 @@ func (p *progress) forget(key machine.Key) {
 	}
 }
 
+// say prints a line where nothing is drawn.
 func (p *progress) say(line string) {
 	if p.width == 0 && !p.quiet {
 		fmt.Fprintln(p.out, line)
@@ -141,9 +150,12 @@ func (p *progress) draw() {
 	most := mostLines
 	if w, h, ok := screen(p.out); ok {
 		p.width = w
-		most = min(most, max(h-mostFailures-4, 1)) // the block must fit, or it could not be drawn over
+		most = min(most, max(h-mostFailures-5, 1)) // the block must fit, or it could not be drawn over
 	}
 	lines := []string{p.summary()}
+	if p.told.Err() != nil {
+		lines = append(lines, cut(stopping, p.width))
+	}
 	for i, key := range p.order {
 		if i == most {
 			lines = append(lines, fmt.Sprintf("  and %d more in work", len(p.order)-most))

@@ -77,7 +77,7 @@ func (a *App) closing(c *cli.Command, m *mint.Minted, strays int) {
 			}
 		case errors.Is(r.Err, run.ErrStopped):
 			stopped++
-			line[3], line[5] = "stopped", at(r.Step)
+			line[3], line[5] = "stopped", strings.TrimSuffix(at(r.Step), ": ")
 		default:
 			failed++
 			line[3], line[5] = p.paint("failed", text.FgHiRed), at(r.Step)+visible(r.Err.Error())
