@@ -36,11 +36,11 @@ func (a *App) remake(ctx context.Context, c *cli.Command) error {
 	if err := a.hold(ctx, s.Ledger); err != nil {
 		return err
 	}
-	p, err := s.Proof(ctx, c.Args().Slice(), false)
+	p, err := s.RemakeProof(ctx, c.Args().Slice())
 	if err != nil {
 		return err
 	}
-	return a.do(ctx, c, s, p.Remade(s.Ledger.ID), mint.Order{Command: "remake", AllowRemake: true})
+	return a.do(ctx, c, s, p, mint.Order{Command: "remake", AllowRemake: true})
 }
 
 func (a *App) retireCommand() *cli.Command {

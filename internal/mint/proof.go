@@ -72,6 +72,15 @@ func (s *Session) Close() error { return s.Ledger.Close() }
 // Proof computes the work for the machines whose names match one of the globs,
 // or for all. Offline, no site is asked and the ledger is believed.
 func (s *Session) Proof(ctx context.Context, names []string, offline bool) (proof.Proof, error) {
+	return s.proof(ctx, names, offline, func(p proof.Proof) proof.Proof { return p })
+}
+
+// RemakeProof is Proof with every machine that is there to be cloned again.
+func (s *Session) RemakeProof(ctx context.Context, names []string) (proof.Proof, error) {
+	return s.proof(ctx, names, false, func(p proof.Proof) proof.Proof { return p.Remade(s.Ledger.ID) })
+}
+
+func (s *Session) proof(ctx context.Context, names []string, offline bool, turn func(proof.Proof) proof.Proof) (proof.Proof, error) {
 	known, err := s.Ledger.Machines(ctx)
 	if err != nil {
 		return proof.Proof{}, err
@@ -100,19 +109,16 @@ func (s *Session) Proof(ctx context.Context, names []string, offline bool) (proo
 	if err != nil {
 		return proof.Proof{}, err
 	}
+	var surveys map[string]*survey.Survey
 	if !offline {
-		surveys, err := s.survey(ctx, situation, keep)
-		if err != nil {
+		if surveys, err = s.survey(ctx, situation, keep); err != nil {
 			return proof.Proof{}, err
 		}
 		situation.Seen = seen(surveys)
-		if err := s.present(surveys, keep); err != nil {
-			return proof.Proof{}, err
-		}
 	}
-	p := proof.Compare(situation, keep)
+	p := turn(proof.Compare(situation, keep))
 	s.warn(p)
-	return p, nil
+	return p, s.present(surveys, p)
 }
 
 // warn tells, at its cell, of every name that a site has already.
@@ -193,8 +199,16 @@ func seen(surveys map[string]*survey.Survey) map[string][]proof.Seen {
 	return all
 }
 
-// present tells of every name in the sheet that its site does not have.
-func (s *Session) present(surveys map[string]*survey.Survey, keep func(string) bool) error {
+// present tells of every name in the sheet that the site which was asked does
+// not have, as far as a machine is yet to be cloned: what is made needs its
+// template no more.
+func (s *Session) present(surveys map[string]*survey.Survey, p proof.Proof) error {
+	cloned := map[machine.Key]bool{}
+	for _, w := range p.Works {
+		if w.Word == proof.New || w.Word == proof.Remake {
+			cloned[w.Key] = true
+		}
+	}
 	found := finding.List{}
 	told := map[finding.Position]bool{}
 	has := map[string]map[string][]string{} // names by site and column
@@ -208,7 +222,7 @@ func (s *Session) present(surveys map[string]*survey.Survey, keep func(string) b
 		}
 	}
 	for _, w := range s.Wanted {
-		if !keep(w.Name) {
+		if surveys[w.Site] == nil || !cloned[w.Key] {
 			continue
 		}
 		missing := func(column string, adapter int, name string) {

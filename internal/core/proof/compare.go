@@ -47,6 +47,10 @@ type Situation struct {
 	Seen map[string][]Seen
 }
 
+// unknownClone is said of a machine that is ours and that the ledger has no
+// word of: it writes down what it begins before it begins it.
+const unknownClone = "the site has a clone of this machine that this ledger does not know; was the ledger restored from a copy?"
+
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
 func Compare(s Situation, keep func(name string) bool) Proof {
@@ -100,6 +104,9 @@ func (c comparer) work(m *machine.Machine) Work {
 	site, asked := c.sites[m.Site]
 	named, nameThere := site.byName[strings.ToLower(m.Name)]
 	here, there := site.byIdentity[w.Identity]
+	if there && !isKnown {
+		return w.as(Taken, unknownClone)
+	}
 	there = there || !asked && isKnown
 
 	if nameThere && named.Identity != w.Identity {
@@ -107,7 +114,7 @@ func (c comparer) work(m *machine.Machine) Work {
 		case named.Ledger != c.Ledger:
 			return w.as(Taken, "the site has a machine of this name that this ledger did not make")
 		case named.Generation > w.Generation || known.State == Made:
-			return w.as(Taken, "the site has a clone of this machine that this ledger does not know; was the ledger restored from a copy?")
+			return w.as(Taken, unknownClone)
 		}
 		w.Replaces = named.Identity // an earlier clone that was already given up
 	}
