@@ -90,6 +90,7 @@ func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
 	}
 	for i := range w.Adapters {
 		adapter := &w.Adapters[i]
+		*adapter = machine.Adapter{Network: adapter.Network, MAC: adapter.MAC} // whatever an earlier call has given
 		if adapter.MAC == "" {
 			adapter.MAC = machine.MAC(ledger, w.Key, i+1).String()
 		}

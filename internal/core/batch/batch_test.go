@@ -3,6 +3,7 @@ package batch
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -183,6 +184,10 @@ func TestAddressesHeldByOthers(t *testing.T) {
 	wanted, found := build(t, "machine,address\nx,pool\n", held)
 	require.Empty(t, found)
 	assert.Equal(t, "198.51.100.101/24", wanted[0].Adapters[0].Addresses[0].String())
+	s, _ := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(setupText)})
+	again := slices.Clone(wanted[0].Adapters)
+	Assign(wanted, s, uuid.UUID{15: 1}, []address.Reservation{held})
+	assert.Equal(t, again, wanted[0].Adapters, "asked again, the same comes out")
 	_, found = build(t, "machine,address\nx,198.51.100.100\n", held)
 	require.Len(t, found, 1)
 	assert.Equal(t, "address-in-use", found[0].Code)
