@@ -116,7 +116,7 @@ func (a *App) showLosses(c *cli.Command, works []proof.Work) {
 		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Machine.Shape.Disk), addresses(w.Machine), visible(w.Machine.Mark.Owner)})
 	}
 	rows(a.Stdout, p, []string{"machine", "site", "identity", "disk", "addresses", "owner"}, cells)
-	fmt.Fprintf(a.Stdout, "\n%s with all their disks hold\n", plural(len(works), "machine"))
+	fmt.Fprintf(a.Stdout, "\n%s to go, with everything on the disks\n", plural(len(works), "machine"))
 }
 
 // manyMachines is from how many on a mere yes is too easily said.

@@ -72,6 +72,9 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	line("cpus", cpus(s.Shape))
 	line("memory", size(s.Shape.Memory))
 	line("disk", size(s.Shape.Disk))
+	for i, d := range s.Shape.Disks {
+		line(fmt.Sprintf("data disk %d", i+1), visible(d.String()))
+	}
 	line("hostname", s.Guest.Hostname)
 	if s.Guest.Domain != "" {
 		line("FQDN", s.Guest.FQDN())
@@ -99,6 +102,7 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	for _, name := range sortedKeys(s.Mark.Labels) {
 		line("label", visible(name+"="+s.Mark.Labels[name]))
 	}
+	line("failed at", visible(e.Error))
 	line("changed", when(e.Changed)+" by run "+e.Run)
 }
 

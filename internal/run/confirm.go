@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,7 +27,10 @@ func (j *job) confirm(ctx, stop context.Context) error {
 			if err != nil {
 				return err
 			}
-			return Mismatch(j.work.Machine, hostKey, r)
+			if err := Mismatch(j.work.Machine, hostKey, r); err != nil {
+				return fmt.Errorf("not as asked: %w", err)
+			}
+			return nil
 		}
 		if time.Now().After(deadline) {
 			return fmt.Errorf("no report of its guest after %s; it is %s at the site", j.ConfirmLimit, m.Power)
@@ -74,7 +78,7 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 	if len(wrong) == 0 {
 		return nil
 	}
-	return fmt.Errorf("not as asked: %s", strings.Join(wrong, "; "))
+	return errors.New(strings.Join(wrong, "; "))
 }
 
 func orNone(all []string) string {
