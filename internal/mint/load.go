@@ -3,6 +3,8 @@ package mint
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -12,7 +14,6 @@ import (
 
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
 	"mintbatch/internal/ledger"
@@ -62,14 +63,16 @@ func (b *Batch) path(p string) string {
 func loadSetup(in Input) (*Batch, error) {
 	b := &Batch{dir: filepath.Dir(in.Setups[0])}
 	var files []setup.File
+	whole := sha256.New()
 	for _, path := range in.Setups {
 		content, err := os.ReadFile(path)
 		if err != nil {
 			return nil, unreadable("no-setup", path, err, "name another with --setup, or try `mintbatch demo`")
 		}
 		files = append(files, setup.File{Name: path, Content: content})
+		whole.Write(content)
 	}
-	b.setupDigest = machine.Digest(files)
+	b.setupDigest = hex.EncodeToString(whole.Sum(nil))
 	sealed := false
 	b.Setup, b.Findings = setup.Read(func(kind, name string) (string, error) {
 		if kind == "secret" { // not to be had before it is known where the ledger is
@@ -115,7 +118,8 @@ func load(in Input) (*Batch, error) {
 	}
 	table, found := sheet.Read(source)
 	b.Table = table
-	b.sheetDigest = machine.Digest(source.Content)
+	sum := sha256.Sum256(source.Content)
+	b.sheetDigest = hex.EncodeToString(sum[:])
 	b.Findings = append(b.Findings, found...)
 	if len(table.Columns) > 0 {
 		var more finding.List

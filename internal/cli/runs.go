@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+)
+
+func (a *App) runsCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "runs",
+		Usage:       "what was run on this ledger, by whom and with what outcome",
+		Description: "Lists every run that changed something, the oldest first. One without an end was killed, or\nis under way.\n\n   mintbatch runs",
+		Action:      a.runs,
+	}
+}
+
+type runJSON struct {
+	ID      string    `json:"run"`
+	Command string    `json:"command"`
+	User    string    `json:"user"`
+	Host    string    `json:"host"`
+	Sheet   string    `json:"sheet_sha256,omitempty"`
+	Setup   string    `json:"setup_sha256"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended,omitzero"`
+	Outcome string    `json:"outcome,omitempty"`
+}
+
+func (a *App) runs(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	all, err := s.Ledger.Runs(ctx)
+	if err != nil {
+		return err
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	documents := []runJSON{}
+	var cells [][]string
+	for _, r := range all {
+		documents = append(documents, runJSON(r))
+		took, outcome := r.Ended.Sub(r.Started).Round(100*time.Millisecond).String(), r.Outcome
+		if r.Ended.IsZero() {
+			took, outcome = "", "no end: killed, or under way"
+		}
+		if outcome != "done" {
+			outcome = p.paint(visible(outcome), text.FgHiYellow)
+		}
+		cells = append(cells, []string{r.ID, r.Command, visible(r.User), visible(r.Host), when(r.Started), took, outcome})
+	}
+	if c.Bool("json") {
+		return a.document(struct {
+			Schema string    `json:"schema"`
+			Runs   []runJSON `json:"runs"`
+		}{"mintbatch/runs/1", documents})
+	}
+	if len(cells) > 0 {
+		rows(a.Stdout, p, []string{"run", "command", "user", "on", "started", "took", "outcome"}, cells)
+		fmt.Fprintln(a.Stdout)
+	}
+	fmt.Fprintln(a.Stdout, p.paint(plural(len(cells), "run"), text.Bold))
+	return nil
+}
