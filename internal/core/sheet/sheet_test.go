@@ -4,6 +4,8 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/flate"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -141,6 +143,18 @@ func TestWorksheets(t *testing.T) {
 	assert.Equal(t, "Nodes", table.Worksheet)
 	_, found = Read(Source{Name: "m.xlsx", Content: two, Worksheet: "Nods"})
 	assert.Contains(t, found[0].Error(), "did you mean Nodes?")
+}
+
+func TestAWorkbookWithAPassword(t *testing.T) {
+	book, err := excelize.OpenReader(bytes.NewReader(workbook(t, nil)))
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "m.xlsx")
+	require.NoError(t, book.SaveAs(path, excelize.Options{Password: "harbour"}))
+	content, err := os.ReadFile(path)
+	require.NoError(t, err)
+	_, found := Read(Source{Name: "m.xlsx", Content: content})
+	require.Len(t, found, 1)
+	assert.Contains(t, found[0].Error(), "the workbook has a password")
 }
 
 func TestErrorValuesAreFindings(t *testing.T) {
