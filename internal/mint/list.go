@@ -3,6 +3,7 @@ package mint
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/batch"
@@ -32,6 +33,25 @@ type Entry struct {
 // List tells what the ledger and the sites know. A site that cannot be reached
 // is told in the error; its machines are listed as not asked.
 func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Entry, error) {
+	known, err := s.known(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	sites := map[string]map[string]survey.Machine{}
+	var unreachable error
+	if !offline {
+		sites, unreachable = s.atSites(ctx, known)
+	}
+	var entries []Entry
+	for _, k := range known {
+		entries = append(entries, s.entry(k, sites))
+	}
+	return entries, unreachable
+}
+
+// known returns the machines of the ledger whose names match one of the globs,
+// or all.
+func (s *Session) known(ctx context.Context, names []string) ([]ledger.Machine, error) {
 	known, err := s.Ledger.Machines(ctx)
 	if err != nil {
 		return nil, err
@@ -44,18 +64,7 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 	if err != nil {
 		return nil, err
 	}
-	sites := map[string]map[string]survey.Machine{}
-	var unreachable error
-	if !offline {
-		sites, unreachable = s.atSites(ctx, known)
-	}
-	var entries []Entry
-	for _, k := range known {
-		if keep(k.Name) {
-			entries = append(entries, s.entry(k, sites))
-		}
-	}
-	return entries, unreachable
+	return slices.DeleteFunc(known, func(k ledger.Machine) bool { return !keep(k.Name) }), nil
 }
 
 // atSites asks each site that the ledger has machines at for what it has.

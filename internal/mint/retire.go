@@ -14,24 +14,14 @@ func (s *Session) Owned(ctx context.Context, names []string) ([]proof.Work, erro
 	if len(names) == 0 {
 		return nil, nil
 	}
-	known, err := s.Ledger.Machines(ctx)
-	if err != nil {
-		return nil, err
-	}
-	all := make([]string, len(known))
-	for i, k := range known {
-		all[i] = k.Name
-	}
-	keep, err := Matcher(names, all)
+	known, err := s.known(ctx, names)
 	if err != nil {
 		return nil, err
 	}
 	var works []proof.Work
 	for _, k := range known {
-		if keep(k.Name) {
-			works = append(works, proof.Work{Key: k.Key, Generation: k.Generation, Identity: machine.Identity(s.Ledger.ID, k.Key, k.Generation),
-				Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}})
-		}
+		works = append(works, proof.Work{Key: k.Key, Generation: k.Generation, Identity: machine.Identity(s.Ledger.ID, k.Key, k.Generation),
+			Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}})
 	}
 	return works, nil
 }
