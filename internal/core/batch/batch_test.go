@@ -49,7 +49,7 @@ func build(t *testing.T, rows string, held ...address.Reservation) ([]*Wanted, f
 }
 
 func TestValuesComeFromRowPresetTemplateDefaults(t *testing.T) {
-	wanted, found := build(t, "machine,preset,memory,hostname\nBMS-Sonar-01,sonar-node,4GiB,\nbms-tide-01,,,gauge\n")
+	wanted, found := build(t, "machine,preset,memory,hostname,cpus\nBMS-Sonar-01,sonar-node,4.0GiB,,\nbms-tide-01,,,gauge,1.0\n")
 	require.Empty(t, found)
 	first, second := wanted[0], wanted[1]
 	assert.Equal(t, machine.Shape{CPUs: 4, Memory: 4 * machine.GiB}, first.Shape)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -61,12 +62,15 @@ func choice[T ~string](b *builder, src *source, column string, words ...T) T {
 	return words[0]
 }
 
+// wholeCount is a count as programs write it that know no whole numbers: 4.0.
+var wholeCount = regexp.MustCompile(`^([0-9]+)\.0+$`)
+
 func (b *builder) cpus(src *source) int {
 	o := src.find("cpus")
 	if o.Value == "" {
 		return 0
 	}
-	n, err := strconv.Atoi(o.Value)
+	n, err := strconv.Atoi(wholeCount.ReplaceAllString(o.Value, "$1"))
 	if err != nil || n < 1 || n > 1024 {
 		b.bad("bad-cpus", o, fmt.Sprintf("cpus must be a whole number from 1 to 1024, not %q", o.Value), "")
 	}

@@ -233,7 +233,7 @@ func (o *ods) cell(e xml.StartElement) (text, day string, err error) {
 			day = d[:10]
 		}
 	case "float":
-		if exponent.MatchString(text) {
+		if exponent.MatchString(text) || decimals.MatchString(text) {
 			text = wholeNumber(attribute(e, odfOffice, "value"))
 		}
 	}

@@ -100,6 +100,8 @@ func workbook(t *testing.T, change func(f *excelize.File)) []byte {
 	require.NoError(t, f.SetCellValue("Nodes", "D6", 4))
 	set("F6", 0.5)
 	style("F6", 9, "")
+	style("D5", 2, "") // shows 2.00
+	style("C5", 0, "0.0")
 	set("B8", "# bms-3")
 	require.NoError(t, f.SetRowVisible("Nodes", 6, false))
 	if change != nil {

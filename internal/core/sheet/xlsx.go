@@ -98,15 +98,15 @@ func has(book *excelize.File, prefix, text string, others ...string) bool {
 	return found
 }
 
-// lines reads a worksheet as it is shown and, where a display format may stand
-// in the way, in step with it as it is stored.
+// lines reads a worksheet as it is shown and, where a display format stands in
+// the way, in step with it as it is stored.
 func (x *xlsx) lines(name string) ([]line, error) {
 	shown, err := x.book.Rows(name)
 	if err != nil {
 		return nil, err
 	}
-	lines, exponents, err := x.shown(shown)
-	if err == nil && (x.formats || exponents) {
+	lines, formatted, err := x.shown(shown)
+	if err == nil && (x.formats || formatted) {
 		err = x.stored(name, lines)
 	}
 	if err == nil && x.merges {
@@ -115,7 +115,8 @@ func (x *xlsx) lines(name string) ([]line, error) {
 	return lines, err
 }
 
-func (x *xlsx) shown(rows *excelize.Rows) (lines []line, exponents bool, err error) {
+// shown also tells whether a cell shows a number in a form that is not meant.
+func (x *xlsx) shown(rows *excelize.Rows) (lines []line, formatted bool, err error) {
 	for number := 1; rows.Next() && number <= maxRows; number++ {
 		cells, err := rows.Columns()
 		if err != nil {
@@ -125,11 +126,11 @@ func (x *xlsx) shown(rows *excelize.Rows) (lines []line, exponents bool, err err
 			continue
 		}
 		for _, c := range cells {
-			exponents = exponents || strings.Contains(c, "E+")
+			formatted = formatted || strings.Contains(c, "E+") || decimals.MatchString(c)
 		}
 		lines = append(lines, line{number: number, cells: cells})
 	}
-	return lines, exponents, rows.Error()
+	return lines, formatted, rows.Error()
 }
 
 func (x *xlsx) stored(name string, lines []line) error {
@@ -168,7 +169,7 @@ func (x *xlsx) mend(l *line, i int, raw string) {
 	if err != nil {
 		return
 	}
-	if strings.Contains(cell, "E+") || strings.Contains(cell, "E-") {
+	if strings.Contains(cell, "E+") || strings.Contains(cell, "E-") || decimals.MatchString(cell) {
 		l.cells[i] = wholeNumber(raw)
 		return
 	}
@@ -182,6 +183,9 @@ func (x *xlsx) mend(l *line, i int, raw string) {
 		l.days[i] = day.Format(time.DateOnly)
 	}
 }
+
+// decimals is a whole number with decimals that say nothing: 4.0.
+var decimals = regexp.MustCompile(`^-?[0-9]+[.,]0+$`)
 
 var longNumber = regexp.MustCompile(`^-?[0-9](\.[0-9]+)?E\+[0-9]+$`)
 
