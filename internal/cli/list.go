@@ -34,17 +34,24 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return errors.Join(a.entriesDocument("mintbatch/list/1", entries), err)
 	}
-	p := a.painter(a.Stdout, c.Bool("no-color"))
+	p, quiet := a.painter(a.Stdout, c.Bool("no-color")), c.Bool("quiet")
 	var cells [][]string
 	for _, e := range entries {
+		if quiet && e.State == proof.Made && e.AtSite != "gone" {
+			continue
+		}
 		cells = append(cells, []string{visible(e.Name), e.Site, e.Host, stateWord(p, e), string(e.Power),
 			addresses(&machine.Machine{Spec: e.Spec}), visible(e.Spec.Mark.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
 	}
 	if len(cells) > 0 {
 		rows(a.Stdout, p, []string{"machine", "site", "host", "state", "power", "addresses", "owner", "changed"}, cells)
-		fmt.Fprintln(a.Stdout)
 	}
-	fmt.Fprintln(a.Stdout, p.paint(plural(len(entries), "machine"), text.Bold))
+	if !quiet {
+		if len(cells) > 0 {
+			fmt.Fprintln(a.Stdout)
+		}
+		fmt.Fprintln(a.Stdout, p.paint(plural(len(entries), "machine"), text.Bold))
+	}
 	return err
 }
 
