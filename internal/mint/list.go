@@ -2,7 +2,6 @@ package mint
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"time"
 
@@ -67,27 +66,22 @@ func (s *Session) known(ctx context.Context, names []string) ([]ledger.Machine, 
 	return slices.DeleteFunc(known, func(k ledger.Machine) bool { return !keep(k.Name) }), nil
 }
 
-// atSites asks each site that the ledger has machines at for what it has.
+// atSites asks each site that the machines are known at for what it has, by
+// identity.
 func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[string]map[string]survey.Machine, error) {
-	sites := map[string]map[string]survey.Machine{}
-	var failed error
-	asked := map[string]bool{}
+	names := map[string]bool{}
 	for _, k := range known {
-		if asked[k.Site] {
-			continue
-		}
-		asked[k.Site] = true
-		answer, err := s.ask(ctx, k.Site)
-		if err != nil {
-			failed = errors.Join(failed, err)
-			continue
-		}
-		sites[k.Site] = map[string]survey.Machine{}
+		names[k.Site] = true
+	}
+	surveys, unreachable := s.askAll(ctx, names)
+	sites := map[string]map[string]survey.Machine{}
+	for name, answer := range surveys {
+		sites[name] = map[string]survey.Machine{}
 		for _, m := range answer.Machines {
-			sites[k.Site][m.ID.String()] = m
+			sites[name][m.ID.String()] = m
 		}
 	}
-	return sites, failed
+	return sites, unreachable
 }
 
 func (s *Session) entry(k ledger.Machine, sites map[string]map[string]survey.Machine) Entry {

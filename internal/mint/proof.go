@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"path"
 	"slices"
 	"sync"
@@ -153,11 +154,13 @@ func (s *Session) survey(ctx context.Context, situation proof.Situation, keep fu
 			names[k.Site] = true
 		}
 	}
-	order := make([]string, 0, len(names))
-	for name := range names {
-		order = append(order, name)
-	}
-	slices.Sort(order)
+	return s.askAll(ctx, names)
+}
+
+// askAll surveys sites side by side. Those that cannot be reached are told in
+// the error, in the order of their names; the others are answered for.
+func (s *Session) askAll(ctx context.Context, names map[string]bool) (map[string]*survey.Survey, error) {
+	order := slices.Sorted(maps.Keys(names))
 	answers, failures := make([]*survey.Survey, len(order)), make([]error, len(order))
 	var all sync.WaitGroup
 	for i, name := range order {
@@ -166,7 +169,9 @@ func (s *Session) survey(ctx context.Context, situation proof.Situation, keep fu
 	all.Wait()
 	surveys := map[string]*survey.Survey{}
 	for i, name := range order {
-		surveys[name] = answers[i]
+		if failures[i] == nil {
+			surveys[name] = answers[i]
+		}
 	}
 	return surveys, errors.Join(failures...)
 }
