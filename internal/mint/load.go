@@ -173,9 +173,15 @@ func openSheet(path string) (*os.File, error) {
 }
 
 func unreadable(code, path string, err error, hint string) error {
+	return &Refused{finding.List{{Code: code, At: finding.Position{File: path}, Message: "it cannot be read: " + reason(err).Error(), Hint: hint}}}
+}
+
+// reason takes the act and the path off an error of a file, where both are
+// said anyway.
+func reason(err error) error {
 	var p *fs.PathError
 	if errors.As(err, &p) {
-		err = p.Err
+		return p.Err
 	}
-	return &Refused{finding.List{{Code: code, At: finding.Position{File: path}, Message: "it cannot be read: " + err.Error(), Hint: hint}}}
+	return err
 }

@@ -2,7 +2,6 @@ package mint
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -58,11 +57,7 @@ func (b *Batch) fetch(kind, name string) (string, error) {
 	}
 	content, err := os.ReadFile(b.path(name))
 	if err != nil {
-		var p *os.PathError
-		if errors.As(err, &p) {
-			err = p.Err
-		}
-		return "", fmt.Errorf("the file %s cannot be read: %w", b.path(name), err)
+		return "", fmt.Errorf("the file %s cannot be read: %w", b.path(name), reason(err))
 	}
 	return strings.TrimRight(string(content), "\r\n"), nil
 }
