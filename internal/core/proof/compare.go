@@ -127,11 +127,13 @@ func (c comparer) work(m *machine.Machine) Work {
 		return w
 	case known.State == Making:
 		w.Reasons = append(w.Reasons, Reason{Text: "begun by an earlier run and not finished"})
-		if known.Cloned && !there {
+		switch {
+		case known.Cloned && !there:
 			w = w.again(c.Ledger, false)
-		}
-		if cloneAgain(changes) && there && (known.Started || changesClone(changes)) {
-			w = w.again(c.Ledger, there)
+		case changesClone(changes), cloneAgain(changes) && known.Started:
+			// Also where nothing is seen: the site may still be cloning what
+			// was asked before.
+			w = w.again(c.Ledger, true)
 			if known.Started {
 				w.Word = Remake
 			}
