@@ -4,6 +4,7 @@
 package cloudinit
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -41,7 +42,9 @@ func userData(in answers.Input) []byte {
 	// `localhost` adds the guest's own name to /etc/hosts and keeps the rest.
 	m.add("manage_etc_hosts", "localhost")
 	m.add("timezone", g.Timezone)
-	m.add("locale", g.Locale)
+	// Without a word of it cloud-init would set one of its own choice, which a
+	// small guest may not have.
+	m.add("locale", cmp.Or(g.Locale, "false"))
 	m.add("users", users(g, in.Secrets))
 	m.add("ssh_pwauth", g.Password != machine.NoPassword)
 	m.add("disable_root", true)
