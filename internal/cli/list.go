@@ -36,21 +36,27 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 	}
 	p, quiet := a.painter(a.Stdout, c.Bool("no-color")), c.Bool("quiet")
 	var cells [][]string
+	var used, saved machine.Size
 	for _, e := range entries {
+		used, saved = used+e.Used, saved+e.Saved
 		if quiet && e.State == proof.Made && e.AtSite != "gone" {
 			continue
 		}
 		cells = append(cells, []string{visible(e.Name), e.Site, e.Host, stateWord(p, e), string(e.Power),
-			addresses(&machine.Machine{Spec: e.Spec}), visible(e.Spec.Mark.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
+			addresses(&machine.Machine{Spec: e.Spec}), some(e.Used), some(e.Saved), visible(e.Spec.Mark.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
 	}
 	if len(cells) > 0 {
-		rows(a.Stdout, p, []string{"machine", "site", "host", "state", "power", "addresses", "owner", "changed"}, cells)
+		rows(a.Stdout, p, []string{"machine", "site", "host", "state", "power", "addresses", "used", "saved", "owner", "changed"}, cells)
 	}
 	if !quiet {
 		if len(cells) > 0 {
 			fmt.Fprintln(a.Stdout)
 		}
-		fmt.Fprintln(a.Stdout, p.paint(plural(len(entries), "machine"), text.Bold))
+		room := ""
+		if used > 0 {
+			room = fmt.Sprintf("; they use %s, and being linked saves %s", rough(used), rough(saved))
+		}
+		fmt.Fprintln(a.Stdout, p.paint(plural(len(entries), "machine")+room, text.Bold))
 	}
 	return err
 }
@@ -63,7 +69,16 @@ func (a *App) entries(ctx context.Context, c *cli.Command) ([]mint.Entry, error)
 		return nil, err
 	}
 	defer s.Close()
-	return s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+	entries, err := s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+	a.findings(a.Stderr, s.Warnings)
+	if c.Name == "show" {
+		for i, e := range entries {
+			if e.Power == machine.On {
+				err = errors.Join(err, s.Detail(ctx, &entries[i]))
+			}
+		}
+	}
+	return entries, err
 }
 
 func (a *App) entriesDocument(schema string, entries []mint.Entry) error {

@@ -79,17 +79,34 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
 		if changed && work.Word == proof.Same {
 			continue
 		}
-		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", visible(work.Why())}
+		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", "", "", visible(work.Why())}
 		if m := work.Machine; m != nil {
 			copy(line[3:], []string{visible(m.Clone.Template), string(m.Clone.Kind), cpus(m.Shape), size(m.Shape.Memory), addresses(m)})
+			if at := work.Place; at != nil {
+				line[8], line[9] = visible(at.Host), visible(at.Store)
+			}
 		}
 		cells = append(cells, line)
 	}
 	if len(cells) > 0 {
-		rows(w, p, []string{"work", "machine", "site", "template", "clone", "cpus", "memory", "addresses", "why"}, cells)
+		rows(w, p, []string{"work", "machine", "site", "template", "clone", "cpus", "memory", "addresses", "host", "store", "why"}, cells)
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintln(w, p.paint(totals(all), text.Bold))
+	fmt.Fprintln(w, p.paint(totals(all)+room(all), text.Bold))
+}
+
+// room tells what the clones take of their stores, where that is known.
+func room(p proof.Proof) string {
+	var takes, saves machine.Size
+	for _, w := range p.Works {
+		if w.Place != nil {
+			takes, saves = takes+w.Place.Takes, saves+w.Place.Saves
+		}
+	}
+	if takes == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; the clones take %s, and being linked saves %s", rough(takes), rough(saves))
 }
 
 // totals counts the machines by the word of their work.

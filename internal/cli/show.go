@@ -52,12 +52,17 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *App) showEntry(p painter, e mint.Entry) {
-	line := func(name, value string) {
+// labelled prints a name and its value, if it has one, a line each.
+func (a *App) labelled(p painter) func(name, value string) {
+	return func(name, value string) {
 		if value != "" {
 			fmt.Fprintf(a.Stdout, "%s %s\n", p.paint(fmt.Sprintf("%-14s", name), text.Bold), value)
 		}
 	}
+}
+
+func (a *App) showEntry(p painter, e mint.Entry) {
+	line := a.labelled(p)
 	s := e.Spec
 	line("machine", p.paint(visible(e.Name), text.FgHiCyan))
 	line("site", e.Site)
@@ -72,6 +77,8 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	line("cpus", cpus(s.Shape))
 	line("memory", size(s.Shape.Memory))
 	line("disk", size(s.Shape.Disk))
+	line("disk used", some(e.Used))
+	line("disk saved", some(e.Saved))
 	for i, d := range s.Shape.Disks {
 		line(fmt.Sprintf("data disk %d", i+1), visible(d.String()))
 	}
@@ -95,6 +102,10 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("", "mintbatch secret show "+visible(e.Name))
 	}
 	line("host key", visible(e.HostKey))
+	if address := e.Address(); address != "" && s.Guest.Login != "" {
+		line("ssh", visible("ssh "+s.Guest.Login+"@"+address))
+	}
+	line("display", visible(e.Display))
 	line("checkpoint", s.Checkpoint)
 	line("owner", visible(s.Mark.Owner))
 	line("until", s.Mark.Until)

@@ -2,8 +2,11 @@ package mint
 
 import (
 	"context"
+	"net/netip"
 	"slices"
 	"time"
+
+	"github.com/google/uuid"
 
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/machine"
@@ -26,7 +29,30 @@ type Entry struct {
 	Error   string        `json:"error,omitempty"` // of the step that failed last
 	Spec    machine.Spec  `json:"spec"`
 	// Identity is by what the site knows it.
-	Identity string `json:"identity"`
+	Identity string       `json:"identity"`
+	Used     machine.Size `json:"used,omitempty"`  // of its store
+	Saved    machine.Size `json:"saved,omitempty"` // by being a linked clone
+	// Display and Reported are told where one machine is asked for in full.
+	Display  string              `json:"display,omitempty"`
+	Reported map[string][]string `json:"reported_addresses,omitempty"` // by its guest, by MAC address
+}
+
+// Address is one at which the machine can be reached: what its row says, else
+// what its guest has reported; empty if neither tells.
+func (e Entry) Address() string {
+	for _, a := range e.Spec.Adapters {
+		for _, p := range a.Addresses {
+			return p.Addr().String()
+		}
+	}
+	for _, a := range e.Spec.Adapters {
+		for _, text := range e.Reported[a.MAC] {
+			if p, err := netip.ParsePrefix(text); err == nil && !p.Addr().IsLinkLocalUnicast() {
+				return p.Addr().String()
+			}
+		}
+	}
+	return ""
 }
 
 // List tells what the ledger and the sites know. A site that cannot be reached
@@ -36,16 +62,45 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 	if err != nil {
 		return nil, err
 	}
-	sites := map[string]map[string]survey.Machine{}
+	var surveys map[string]*survey.Survey
 	var unreachable error
 	if !offline {
-		sites, unreachable = s.atSites(ctx, known)
+		surveys, unreachable = s.atSites(ctx, known)
+		s.Warnings = nil
+		s.warnOfHosts(surveys)
 	}
+	sites := byIdentity(surveys)
+	unseen := hidden(known, surveys)
 	var entries []Entry
 	for _, k := range known {
-		entries = append(entries, s.entry(k, sites))
+		e := s.entry(k, sites)
+		if e.AtSite == "gone" && unseen[k.Key] {
+			e.AtSite = "not asked"
+		}
+		entries = append(entries, e)
 	}
 	return entries, unreachable
+}
+
+// Detail asks the site of a machine for what only it can tell now.
+func (s *Session) Detail(ctx context.Context, e *Entry) error {
+	opened, err := s.site(e.Site)
+	if err != nil {
+		return err
+	}
+	id, err := uuid.Parse(e.Identity)
+	if err != nil {
+		return err
+	}
+	m, err := opened.Machine(ctx, id)
+	if err != nil {
+		return err
+	}
+	e.Display = m.Display
+	if m.Report != nil {
+		e.Reported = m.Report.Addresses
+	}
+	return nil
 }
 
 // known returns the machines of the ledger whose names match one of the globs,
@@ -66,14 +121,17 @@ func (s *Session) known(ctx context.Context, names []string) ([]ledger.Machine, 
 	return slices.DeleteFunc(known, func(k ledger.Machine) bool { return !keep(k.Name) }), nil
 }
 
-// atSites asks each site that the machines are known at for what it has, by
-// identity.
-func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[string]map[string]survey.Machine, error) {
+// atSites asks each site that the machines are known at for what it has.
+func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[string]*survey.Survey, error) {
 	names := map[string]bool{}
 	for _, k := range known {
 		names[k.Site] = true
 	}
-	surveys, unreachable := s.askAll(ctx, names)
+	return s.askAll(ctx, names)
+}
+
+// byIdentity lists the machines of each site that was asked.
+func byIdentity(surveys map[string]*survey.Survey) map[string]map[string]survey.Machine {
 	sites := map[string]map[string]survey.Machine{}
 	for name, answer := range surveys {
 		sites[name] = map[string]survey.Machine{}
@@ -81,7 +139,7 @@ func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[stri
 			sites[name][m.ID.String()] = m
 		}
 	}
-	return sites, unreachable
+	return sites
 }
 
 func (s *Session) entry(k ledger.Machine, sites map[string]map[string]survey.Machine) Entry {
@@ -91,7 +149,7 @@ func (s *Session) entry(k ledger.Machine, sites map[string]map[string]survey.Mac
 	if there, asked := sites[k.Site]; asked {
 		e.AtSite = "gone"
 		if m, ok := there[id]; ok {
-			e.AtSite, e.Power = "there", m.Power
+			e.AtSite, e.Power, e.Used, e.Saved = "there", m.Power, m.Used, m.Saved
 		}
 	}
 	return e

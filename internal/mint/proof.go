@@ -8,6 +8,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strings"
 	"sync"
 
 	"github.com/google/uuid"
@@ -86,6 +87,32 @@ func (s *Session) proof(ctx context.Context, names []string, offline bool, turn 
 	if err != nil {
 		return proof.Proof{}, err
 	}
+	keep, err := s.matcher(names, known)
+	if err != nil {
+		return proof.Proof{}, err
+	}
+	var surveys map[string]*survey.Survey
+	if !offline {
+		if surveys, err = s.survey(ctx, known, keep); err != nil {
+			return proof.Proof{}, err
+		}
+	}
+	p, err := s.compared(ctx, known, surveys, keep)
+	if err != nil {
+		return p, err
+	}
+	p = turn(p)
+	s.warn(p)
+	s.warnOfHosts(surveys)
+	if err := s.present(surveys, p); err != nil {
+		return p, err
+	}
+	return p, s.place(surveys, known, p)
+}
+
+// compared gives out the addresses and computes the work. Sites that were not
+// asked are taken to have what the ledger says.
+func (s *Session) compared(ctx context.Context, known []ledger.Machine, surveys map[string]*survey.Survey, keep func(string) bool) (proof.Proof, error) {
 	held, err := s.Ledger.Reservations(ctx)
 	if err != nil {
 		return proof.Proof{}, err
@@ -99,27 +126,14 @@ func (s *Session) proof(ctx context.Context, names []string, offline bool, turn 
 		key := machine.Key{Site: r.Site, Name: r.Machine}
 		s.reserved[key] = append(s.reserved[key], r)
 	}
-	situation := proof.Situation{Ledger: s.Ledger.ID}
+	situation := proof.Situation{Ledger: s.Ledger.ID, Hidden: hidden(known, surveys), Seen: seen(surveys)}
 	for _, w := range s.Wanted {
 		situation.Wanted = append(situation.Wanted, w.Machine)
 	}
 	for _, k := range known {
 		situation.Known = append(situation.Known, k.Known)
 	}
-	keep, err := matcher(names, situation)
-	if err != nil {
-		return proof.Proof{}, err
-	}
-	var surveys map[string]*survey.Survey
-	if !offline {
-		if surveys, err = s.survey(ctx, situation, keep); err != nil {
-			return proof.Proof{}, err
-		}
-		situation.Seen = seen(surveys)
-	}
-	p := turn(proof.Compare(situation, keep))
-	s.warn(p)
-	return p, s.present(surveys, p)
+	return proof.Compare(situation, keep), nil
 }
 
 // warn tells, at its cell, of every name that a site has already.
@@ -142,14 +156,14 @@ func (s *Session) warn(p proof.Proof) {
 
 // survey asks the sites that the machines in question are wanted at or known to
 // be at, and no others: one that is down does not stand in the way of the rest.
-func (s *Session) survey(ctx context.Context, situation proof.Situation, keep func(string) bool) (map[string]*survey.Survey, error) {
+func (s *Session) survey(ctx context.Context, known []ledger.Machine, keep func(string) bool) (map[string]*survey.Survey, error) {
 	names := map[string]bool{}
-	for _, m := range situation.Wanted {
-		if keep(m.Name) {
-			names[m.Site] = true
+	for _, w := range s.Wanted {
+		if keep(w.Name) {
+			names[w.Site] = true
 		}
 	}
-	for _, k := range situation.Known {
+	for _, k := range known {
 		if _, defined := s.Setup.Sites[k.Site]; defined && keep(k.Name) {
 			names[k.Site] = true
 		}
@@ -184,7 +198,7 @@ func (s *Session) ask(ctx context.Context, name string) (*survey.Survey, error) 
 	}
 	answer, err := opened.Survey(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("site %s at %s: %w", name, s.Setup.Sites[name].URL, err)
+		return nil, fmt.Errorf("site %s: %w", strings.TrimSuffix(name+" at "+s.Setup.Sites[name].URL, " at "), err)
 	}
 	return answer, nil
 }
@@ -232,7 +246,7 @@ func (s *Session) present(surveys map[string]*survey.Survey, p proof.Proof) erro
 		}
 		missing := func(column string, adapter int, name string) {
 			known := has[w.Site][column]
-			if name == "" || slices.Contains(known, name) {
+			if name == "" || slices.Contains(known, name) || column == "folder" && surveys[w.Site].Places || column == "network" && survey.Connects(known, name) {
 				return
 			}
 			at := w.Origin(sheet.ColumnID(column, adapter)).At
@@ -244,6 +258,7 @@ func (s *Session) present(surveys map[string]*survey.Survey, p proof.Proof) erro
 				Message: fmt.Sprintf("site %s has no %s %q", w.Site, column, name), Hint: finding.DidYouMean(name, known)})
 		}
 		missing("template", 0, w.Clone.Template)
+		s.unusable(surveys[w.Site], w, told, &found)
 		missing("host", 0, w.Clone.Host)
 		missing("store", 0, w.Clone.Store)
 		missing("folder", 0, w.Clone.Folder)
@@ -270,12 +285,12 @@ var ErrNoMachine = errors.New("no such machine")
 
 // matcher turns names and globs into a filter. One that matches no machine is
 // refused: it was meant to.
-func matcher(globs []string, situation proof.Situation) (func(string) bool, error) {
+func (s *Session) matcher(globs []string, known []ledger.Machine) (func(string) bool, error) {
 	var all []string
-	for _, m := range situation.Wanted {
-		all = append(all, m.Name)
+	for _, w := range s.Wanted {
+		all = append(all, w.Name)
 	}
-	for _, k := range situation.Known {
+	for _, k := range known {
 		all = append(all, k.Name)
 	}
 	return Matcher(globs, all)

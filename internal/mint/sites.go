@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/site"
 	"mintbatch/internal/site/gateway"
+	"mintbatch/internal/site/libvirt"
 )
 
 // site prepares a site of the setup, once; nothing is sent to it yet.
@@ -22,16 +24,38 @@ func (s *Session) site(name string) (site.Site, error) {
 	if !defined {
 		return nil, fmt.Errorf("%w: site %s is no longer in the setup", site.ErrUnreachable, name)
 	}
-	token, err := s.resolve(from.Token)
+	open := map[string]func(setup.Site) (site.Site, error){"gateway": s.gateway, "libvirt": s.libvirt}[from.Kind]
+	opened, err := open(from)
 	if err != nil {
-		return nil, fmt.Errorf("site %s: its token: %w: %w", name, site.ErrUnreachable, err)
-	}
-	opened, err := gateway.New(gateway.Options{URL: from.URL, Token: token, Fingerprint: from.Fingerprint, Logger: s.Log})
-	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("site %s: %w", name, err)
 	}
 	s.sites[name] = opened
 	return opened, nil
+}
+
+func (s *Session) gateway(from setup.Site) (site.Site, error) {
+	token, err := s.resolve(from.Token)
+	if err != nil {
+		return nil, fmt.Errorf("its token: %w: %w", site.ErrUnreachable, err)
+	}
+	return gateway.New(gateway.Options{URL: from.URL, Token: token, Fingerprint: from.Fingerprint, Logger: s.Log})
+}
+
+func (s *Session) libvirt(from setup.Site) (site.Site, error) {
+	hosts := map[string]libvirt.Address{}
+	for name, h := range from.Hosts {
+		password, err := s.resolve(h.Password)
+		if err != nil {
+			return nil, fmt.Errorf("the password of host %s: %w: %w", name, site.ErrUnreachable, err)
+		}
+		hosts[name] = libvirt.Address{URL: h.URL, Password: password}
+	}
+	var templates []string
+	for name := range s.Setup.Templates {
+		templates = append(templates, s.Setup.TemplateSource(name))
+	}
+	slices.Sort(templates)
+	return libvirt.New(libvirt.Options{Hosts: hosts, Templates: templates, Logger: s.Log})
 }
 
 // resolve follows a reference to where the value stands.

@@ -68,8 +68,8 @@ func (s *Session) verify(ctx context.Context, w proof.Work) error {
 		return errors.New("gone from the site")
 	case err != nil:
 		return err
-	case m.Power != w.Machine.Power:
-		return fmt.Errorf("it is %s, should be %s", m.Power, w.Machine.Power)
+	case m.Power != w.Machine.Power.Rests():
+		return fmt.Errorf("it is %s, should be %s", m.Power, w.Machine.Power.Rests())
 	case m.Power == machine.Off:
 		return nil
 	case m.Report == nil:

@@ -12,33 +12,82 @@ import (
 	"mintbatch/internal/core/survey"
 )
 
-// confirm waits for the guest's own report and holds it against the sheet. It
-// changes nothing, so a run that is told to stop does not wait for it.
+// confirm waits for the guest's own report and holds it against the sheet. A
+// run that is told to stop does not wait for it. Once the guest is confirmed,
+// its seed goes and it is shut down, where that was asked for.
 func (j *job) confirm(ctx, stop context.Context) error {
+	if err := j.up(ctx); err != nil {
+		return err
+	}
+	if err := j.reported(ctx, stop); err != nil {
+		return err
+	}
+	m := j.work.Machine
+	if m.DropSeed && m.Guest.Answers != machine.NoAnswers {
+		if err := j.settle(ctx, Confirm, func(ctx context.Context) (survey.Task, error) { return j.site.Seed(ctx, j.work.Identity, nil) }); err != nil {
+			return fmt.Errorf("take the seed away: %w", err)
+		}
+	}
+	if m.Power.Rests() == machine.Off {
+		return j.settle(ctx, Confirm, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
+	}
+	return nil
+}
+
+// up starts a machine that an earlier run had confirmed and shut down, without
+// living to write that down.
+func (j *job) up(ctx context.Context) error {
+	if j.work.Machine.Power != machine.ConfirmThenOff {
+		return nil
+	}
+	return j.settle(ctx, Confirm, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.On) })
+}
+
+// reported waits until the guest reports and is as asked. A report that is not
+// the guest's own, or not all of it, counts only when nothing better comes.
+func (j *job) reported(ctx, stop context.Context) error {
 	deadline := time.Now().Add(j.ConfirmLimit)
 	pause := pauses()
+	hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
+	if err != nil {
+		return err
+	}
 	for {
 		m, err := j.site.Machine(ctx, j.work.Identity)
 		if err != nil {
 			return err
 		}
-		if r := m.Report; r != nil && r.Finished {
-			hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
-			if err != nil {
-				return err
+		late := time.Now().After(deadline)
+		if r := m.Report; r != nil && (r.Finished || late && r.Partial != "") {
+			mismatch := Mismatch(j.work.Machine, hostKey, r)
+			switch {
+			case mismatch == nil:
+				return nil
+			case r.Partial == "":
+				return fmt.Errorf("not as asked: %w", mismatch)
+			case late:
+				return fmt.Errorf("not as asked: %w (%s)", mismatch, r.Partial)
 			}
-			if err := Mismatch(j.work.Machine, hostKey, r); err != nil {
-				return fmt.Errorf("not as asked: %w", err)
-			}
-			return nil
 		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("no report of its guest after %s; it is %s at the site", j.ConfirmLimit, m.Power)
+		if late {
+			return j.silent(m)
 		}
 		if err := sleep(stop, pause.NextBackOff()); err != nil {
 			return ErrStopped
 		}
 	}
+}
+
+// silent tells of a guest that has not reported what was seen of it.
+func (j *job) silent(m *survey.Machine) error {
+	seen := fmt.Sprintf("it is %s at the site", m.Power)
+	if r := m.Report; r != nil {
+		seen = fmt.Sprintf("its guest calls itself %q and has not come to the end of its first boot", r.Hostname)
+	}
+	if len(m.Console) > 0 {
+		seen += "; its console said last: " + strings.Join(m.Console, " / ")
+	}
+	return fmt.Errorf("no report of its guest after %s; %s", j.ConfirmLimit, seen)
 }
 
 // Mismatch tells in what a guest is not as asked; nil if in nothing. The host
@@ -53,9 +102,16 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 			wrong = append(wrong, fmt.Sprintf("%s is %q, should be %q", what, has, wants))
 		}
 	}
-	differs("hostname", r.Hostname, m.Guest.Hostname)
-	differs("FQDN", r.FQDN, m.Guest.FQDN())
+	if r.Hostname != "" || r.Partial == "" { // a partial report tells less
+		differs("hostname", r.Hostname, m.Guest.Hostname)
+	}
+	if r.FQDN != "" || r.Partial == "" {
+		differs("FQDN", r.FQDN, m.Guest.FQDN())
+	}
 	for i, a := range m.Adapters {
+		if a.Unplugged && a.DHCP {
+			continue // nobody can have given it an address
+		}
 		has := r.Addresses[a.MAC]
 		for _, want := range a.Addresses {
 			if !slices.Contains(has, want.String()) {
@@ -66,7 +122,7 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 			wrong = append(wrong, fmt.Sprintf("adapter %d got no address by DHCP", i+1))
 		}
 	}
-	if m.Guest.Login != "" && !slices.Contains(r.Logins, m.Guest.Login) {
+	if m.Guest.Login != "" && (r.Logins != nil || r.Partial == "") && !slices.Contains(r.Logins, m.Guest.Login) {
 		wrong = append(wrong, fmt.Sprintf("the login %q is not there", m.Guest.Login))
 	}
 	if r.HostKey != "" && !strings.HasPrefix(hostKey, r.HostKey) {

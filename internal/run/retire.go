@@ -41,18 +41,16 @@ func (j *job) retire(ctx, stop context.Context) (Step, error) {
 func (j *job) takeDown(ctx context.Context) error {
 	there, err := j.site.Machine(ctx, j.work.Identity)
 	switch {
-	case errors.Is(err, site.ErrNotFound):
-		return nil
+	case errors.Is(err, site.ErrNotFound): // but a clone that was cut short may have left something
+		return j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity) })
 	case err != nil:
 		return err
 	case there.Mark == nil || there.Mark.Ledger != j.Ledger.ID || there.Mark.Key != j.work.Key.String():
 		return fmt.Errorf("%w: the site does not know it as this ledger's", site.ErrRefused)
 	}
 	if there.Power == machine.On {
-		err := j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
-		if err != nil {
-			return fmt.Errorf("shut it down: %w", err)
-		}
+		// A guest that does not hear is not waited for longer: its disks go anyway.
+		_ = j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
 	}
 	return j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity) })
 }

@@ -16,6 +16,7 @@ import (
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/survey"
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
 
@@ -45,15 +46,13 @@ func (j *job) chain() []step {
 	if j.work.Word != proof.Adjust {
 		reserved := j.Reserved[m.Key]
 		chain = append(chain,
-			step{Reserve, []any{m.Spec, reserved}, func(ctx, _ context.Context) error {
-				return j.Ledger.Begin(context.WithoutCancel(ctx), j.Run, *m, j.work.Generation, reserved)
-			}},
+			step{Reserve, []any{m.Spec, reserved, j.work.Place}, func(ctx, _ context.Context) error { return j.reserve(ctx, reserved) }},
 			step{Clone, m.Clone, func(ctx, _ context.Context) error { return j.clone(ctx) }})
 	}
 	if !m.Shape.IsZero() {
 		add(Shape, m.Shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
 	}
-	if j.work.Word != proof.Adjust {
+	if j.work.Word != proof.Adjust || j.work.Changes("wire") {
 		add(Wire, m.Adapters, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
 	}
 	if j.work.Word != proof.Adjust && m.Guest.Answers != machine.NoAnswers {
@@ -64,19 +63,35 @@ func (j *job) chain() []step {
 	}
 	mark := j.mark()
 	add(Record, []any{mark.Mark, mark.Fingerprint}, func(ctx context.Context) (survey.Task, error) { return j.site.Record(ctx, id, mark) })
-	if m.Power == machine.On || j.work.Word == proof.Adjust {
-		add(Start, m.Power, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, id, m.Power) })
+	if m.Power.Starts() || j.work.Word == proof.Adjust {
+		power := m.Power.Rests()
+		if j.work.Word != proof.Adjust {
+			power = machine.On // also what is to be off again once it is confirmed
+		}
+		add(Start, m.Power, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, id, power) })
 	}
-	if m.Power == machine.On {
+	if m.Power == machine.On || m.Power.Starts() && j.work.Word != proof.Adjust {
 		chain = append(chain, step{Confirm, m.Spec, j.confirm})
 	}
 	return chain
 }
 
+// reserve writes that the machine is being made, and where, before anything is.
+func (j *job) reserve(ctx context.Context, reserved []ledger.Reservation) error {
+	durable := context.WithoutCancel(ctx)
+	if err := j.Ledger.Begin(durable, j.Run, *j.work.Machine, j.work.Generation, reserved); err != nil {
+		return err
+	}
+	if p := j.work.Place; p != nil {
+		return j.Ledger.Placed(durable, j.work.Key, p.Host, p.Store)
+	}
+	return nil
+}
+
 func (j *job) mark() survey.Mark {
 	m := j.work.Machine
 	return survey.Mark{Ledger: j.Ledger.ID, Key: m.Key.String(), Generation: j.work.Generation,
-		Fingerprint: m.Fingerprint(), Run: j.Run, Mark: m.Mark}
+		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Mark: m.Mark, Spec: survey.MarkedSpec(m.Spec)}
 }
 
 // mostAsked is how often an act is asked for whose task the site has forgotten.
@@ -148,6 +163,9 @@ func (j *job) clone(ctx context.Context) error {
 	}
 	m := j.work.Machine
 	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark()}
+	if p := j.work.Place; p != nil {
+		order.Host, order.Store = p.Host, p.Store
+	}
 	err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) { return j.site.Clone(ctx, order) })
 	if err != nil {
 		return fmt.Errorf("from %s: %w", m.Clone.Template, err)

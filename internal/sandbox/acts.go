@@ -289,6 +289,10 @@ func (s *Sandbox) capacity(c *call) survey.Survey {
 	}
 	var v survey.Survey
 	for _, h := range c.plan.Hosts {
+		if h.Down != "" {
+			v.Hosts = append(v.Hosts, survey.Host{Name: h.Name, Down: h.Down, Stores: []string{}})
+			continue
+		}
 		v.Hosts = append(v.Hosts, survey.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-memory[h.Name]), Stores: h.Stores})
 	}
 	for _, st := range c.plan.Stores {
@@ -301,20 +305,24 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	v := s.capacity(c)
-	v.Folders, v.Machines = c.plan.Folders, []survey.Machine{}
+	v.Folders, v.Machines, v.Places = c.plan.Folders, []survey.Machine{}, c.plan.Places
 	for _, n := range c.plan.Networks {
 		v.Networks = append(v.Networks, n.Name)
 	}
 	for _, t := range c.plan.Templates {
-		v.Templates = append(v.Templates, survey.Template{Name: t.Name, CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used})
+		v.Templates = append(v.Templates, survey.Template{Name: t.Name, CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark})
 	}
 	for _, r := range s.machines {
-		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming {
+		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && !c.plan.down(r.Host) {
 			v.Machines = append(v.Machines, r.machine())
 		}
 	}
 	slices.SortFunc(v.Machines, func(a, b survey.Machine) int { return strings.Compare(a.Name, b.Name) })
 	return v, nil
+}
+
+func (p SitePlan) down(host string) bool {
+	return slices.ContainsFunc(p.Hosts, func(h HostPlan) bool { return h.Name == host && h.Down != "" })
 }
 
 // task is a task with the times between which it runs.

@@ -18,6 +18,8 @@ type Plan struct {
 
 // SitePlan is one site of the sandbox.
 type SitePlan struct {
+	// Places leaves the choice of host and store to the caller.
+	Places    bool           `json:"places,omitempty"`
 	Hosts     []HostPlan     `json:"hosts"`
 	Stores    []StorePlan    `json:"stores"`
 	Networks  []NetworkPlan  `json:"networks"`
@@ -31,6 +33,7 @@ type HostPlan struct {
 	CPUs   int          `json:"cpus"`
 	Memory machine.Size `json:"memory"`
 	Stores []string     `json:"stores"`
+	Down   string       `json:"down,omitempty"` // why it cannot be asked
 }
 
 // StorePlan is a store.
@@ -55,6 +58,8 @@ type TemplatePlan struct {
 	Disk     machine.Size `json:"disk"`
 	Used     machine.Size `json:"used"`
 	Hostname string       `json:"hostname"` // what a guest calls itself without answers
+	Problem  string       `json:"problem,omitempty"`
+	Remark   string       `json:"remark,omitempty"`
 }
 
 // How long things take, before the sandbox's speed divides it.

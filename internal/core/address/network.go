@@ -89,6 +89,16 @@ func (p Pool) contains(a netip.Addr) bool {
 	return false
 }
 
+// PoolOf names the pool that hands out the address; empty if none does.
+func (n Network) PoolOf(a netip.Addr) string {
+	for _, p := range n.Pools {
+		if p.contains(a) {
+			return p.Name
+		}
+	}
+	return ""
+}
+
 // Pool finds a pool by name; the empty name means the only one there is.
 func (n Network) Pool(name string) (Pool, error) {
 	names := make([]string, len(n.Pools))

@@ -90,7 +90,8 @@ func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
 	}
 	for i := range w.Adapters {
 		adapter := &w.Adapters[i]
-		*adapter = machine.Adapter{Network: adapter.Network, MAC: adapter.MAC} // whatever an earlier call has given
+		// Without whatever an earlier call has given.
+		*adapter = machine.Adapter{Network: adapter.Network, MAC: adapter.MAC, VLAN: adapter.VLAN, Model: adapter.Model, Unplugged: adapter.Unplugged}
 		if adapter.MAC == "" {
 			adapter.MAC = machine.MAC(ledger, w.Key, i+1).String()
 		}

@@ -25,17 +25,25 @@ func (b *builder) spec(src *source) machine.Spec {
 		spec.Preset = src.presets[0]
 	}
 	spec.Clone = machine.Clone{
-		Template: cmp.Or(template.Source, src.template),
+		Template: b.setup.TemplateSource(src.template),
 		Kind:     choice(b, src, "clone", machine.Linked, machine.Full),
 		Host:     src.find("host").Value,
 		Store:    src.find("store").Value,
 		Folder:   src.find("folder").Value,
+		Firmware: choice[machine.Firmware](b, src, "firmware", "", machine.BIOS, machine.UEFI),
 	}
+	spec.DropSeed = template.Seed == "drop"
 	spec.Shape = machine.Shape{CPUs: b.cpus(src), Memory: b.size(src, "memory"), Disk: b.size(src, "disk"), Disks: b.disks(src)}
+	if h := machine.Hardware(template.Hardware); h != (machine.Hardware{}) {
+		spec.Clone.Hardware = &h
+		if h.Sockets > 0 && spec.Shape.CPUs%h.Sockets != 0 {
+			b.bad("bad-cpus", src.find("cpus"), fmt.Sprintf("%d CPUs cannot be spread over %d sockets evenly", spec.Shape.CPUs, h.Sockets), "")
+		}
+	}
 	spec.Adapters = b.adapters(src)
 	spec.Guest = b.guest(src)
 	spec.Mark = machine.Mark{Owner: src.find("owner").Value, Notes: src.find("notes").Value, Until: b.date(src), Labels: b.labels(src)}
-	spec.Power = choice(b, src, "power", machine.On, machine.Off)
+	spec.Power = choice(b, src, "power", machine.On, machine.Off, machine.ConfirmThenOff)
 	if o := src.find("checkpoint"); o.Value != "" && o.Value != "none" {
 		spec.Checkpoint = o.Value
 		if err := machine.CheckLabel(o.Value); err != nil {
@@ -51,16 +59,27 @@ func choice[T ~string](b *builder, src *source, column string, words ...T) T {
 	if o.Value == "" {
 		return words[0]
 	}
-	known := make([]string, len(words))
-	for i, w := range words {
+	var known []string
+	for _, w := range words {
 		if strings.EqualFold(o.Value, string(w)) {
 			return w
 		}
-		known[i] = string(w)
+		if w != "" {
+			known = append(known, string(w))
+		}
 	}
-	b.bad("bad-"+column, o, fmt.Sprintf("%s must be %s, not %q", column, strings.Join(known, " or "), o.Value), "")
+	name, _, _ := strings.Cut(column, ".")
+	b.bad("bad-"+name, o, fmt.Sprintf("%s must be %s, not %q", column, strings.Join(known, " or "), o.Value), "")
 	return words[0]
 }
+
+// wire says whether an adapter's cable is plugged in.
+type wire string
+
+const (
+	wireUp   wire = "up"
+	wireDown wire = "down"
+)
 
 // wholeCount is a count as programs write it that know no whole numbers: 4.0.
 var wholeCount = regexp.MustCompile(`^([0-9]+)\.0+$`)
@@ -148,7 +167,8 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 		if !known {
 			b.bad("unknown-network", o, fmt.Sprintf("unknown network %q", o.Value), finding.DidYouMean(o.Value, setup.Names(b.setup.Networks)))
 		}
-		a := machine.Adapter{Network: cmp.Or(network.Source, o.Value)}
+		a := machine.Adapter{Network: cmp.Or(network.Source, o.Value), VLAN: network.VLAN, Model: network.Model}
+		a.Unplugged = choice(b, src, sheet.ColumnID("wire", n), wireUp, wireDown) == wireDown
 		if mac := src.find(sheet.ColumnID("mac", n)); mac.Value != "" {
 			var err error
 			if a.MAC, err = machine.ParseMAC(mac.Value); err != nil {
@@ -169,7 +189,7 @@ func (b *builder) orphans(src *source, missing int) {
 		return // the preset, had it been found, may name the network
 	}
 	for n := missing; n <= b.most; n++ {
-		for _, column := range []string{"network", "address", "mac"} {
+		for _, column := range []string{"network", "address", "mac", "wire"} {
 			o := src.find(sheet.ColumnID(column, n))
 			if o.Value == "" || o.From != "row" && n == missing && missing == 1 {
 				continue

@@ -28,6 +28,8 @@ type Spec struct {
 	Mark       Mark      `json:"mark"`
 	Power      Power     `json:"power"`
 	Checkpoint string    `json:"checkpoint,omitempty"`
+	// DropSeed takes the seed away once the guest was confirmed.
+	DropSeed bool `json:"drop_seed,omitempty"`
 }
 
 // CloneKind is `full` (an independent copy of the disk) or `linked` (a thin
@@ -49,6 +51,36 @@ type Clone struct {
 	Host     string    `json:"host,omitempty"`
 	Store    string    `json:"store,omitempty"`
 	Folder   string    `json:"folder,omitempty"`
+	Firmware Firmware  `json:"firmware,omitempty"`
+	// Hardware is what the setup says of the machine around the disk.
+	Hardware *Hardware `json:"hardware,omitempty"`
+}
+
+// FromVolume tells whether the template is a bare volume, named store/volume,
+// and not a machine.
+func (c Clone) FromVolume() bool { return strings.Contains(c.Template, "/") }
+
+// Firmware is what starts the machine; empty keeps the template's.
+type Firmware string
+
+// The kinds of firmware.
+const (
+	BIOS Firmware = "bios"
+	UEFI Firmware = "uefi"
+)
+
+// Hardware describes a machine that is made around a bare volume, and the few
+// things that may differ from a template machine's. Whatever is empty is the
+// site's own choice, or the template's.
+type Hardware struct {
+	Emulator string `json:"emulator,omitempty"` // kvm or qemu
+	Arch     string `json:"arch,omitempty"`     // such as x86_64
+	Board    string `json:"board,omitempty"`    // such as q35
+	CPU      string `json:"cpu,omitempty"`      // host-model, host-passthrough, maximum or a model's name
+	Sockets  int    `json:"sockets,omitempty"`  // that the CPUs are spread over
+	Bus      string `json:"bus,omitempty"`      // of disks: virtio, scsi, sata
+	Display  string `json:"display,omitempty"`  // on or off
+	Console  string `json:"console,omitempty"`  // on or off
 }
 
 // Shape is the machine's virtual hardware; zero keeps the template's.
@@ -89,6 +121,9 @@ func (d Disk) String() string {
 type Adapter struct {
 	Network   string         `json:"network"`
 	MAC       string         `json:"mac"`
+	VLAN      int            `json:"vlan,omitempty"`      // tag, where the site's network takes one
+	Model     string         `json:"model,omitempty"`     // such as e1000e; empty keeps the template's
+	Unplugged bool           `json:"unplugged,omitempty"` // it is there, and its cable is not
 	DHCP      bool           `json:"dhcp,omitempty"`
 	Addresses []netip.Prefix `json:"addresses,omitempty"`
 	// Gateways are given to a guest only for the families it has an address of.
@@ -152,15 +187,27 @@ type Mark struct {
 	Labels map[string]string `json:"labels,omitempty"`
 }
 
-// Power is how a machine is left: `on`, or `off` when it is to be made but not
-// started.
+// Power is how a machine is left: `on`, `off` when it is to be made but not
+// started, or `confirm-then-off`. At a site it is just on or off.
 type Power string
 
 // The power settings.
 const (
-	On  Power = "on"
-	Off Power = "off"
+	On             Power = "on"
+	Off            Power = "off"
+	ConfirmThenOff Power = "confirm-then-off"
 )
+
+// Starts tells whether the machine is started at all.
+func (p Power) Starts() bool { return p != Off }
+
+// Rests is how the machine is once all is done: on or off.
+func (p Power) Rests() Power {
+	if p == On {
+		return On
+	}
+	return Off
+}
 
 // Fingerprint is the same for equal specs and differs for all others.
 func (s Spec) Fingerprint() string { return Digest(s) }

@@ -45,6 +45,8 @@ type Situation struct {
 	// Seen holds the machines of each site that was asked. A site that was
 	// not asked is taken to have what the ledger says.
 	Seen map[string][]Seen
+	// Hidden are machines on hosts that are down: the ledger is believed.
+	Hidden map[machine.Key]bool
 }
 
 // unknownClone is said of a machine that is ours and that the ledger has no
@@ -107,7 +109,8 @@ func (c comparer) work(m *machine.Machine) Work {
 	if there && !isKnown {
 		return w.as(Taken, unknownClone)
 	}
-	there = there || !asked && isKnown
+	hidden := c.Hidden[m.Key] && !there
+	there = there || isKnown && (!asked || hidden)
 
 	if nameThere && named.Identity != w.Identity {
 		switch {
@@ -118,7 +121,7 @@ func (c comparer) work(m *machine.Machine) Work {
 		}
 		w.Replaces = named.Identity // an earlier clone that was already given up
 	}
-	if there && asked && here.Ledger != c.Ledger {
+	if there && asked && !hidden && here.Ledger != c.Ledger {
 		return w.as(Taken, "the site has a machine of this identity without this ledger's mark")
 	}
 	changes := differences(known.Spec, m.Spec)

@@ -46,6 +46,8 @@ func differences(from, to machine.Spec) changes {
 	atClone("host", from.Clone.Host, to.Clone.Host)
 	atClone("store", from.Clone.Store, to.Clone.Store)
 	atClone("folder", from.Clone.Folder, to.Clone.Folder)
+	atClone("firmware", from.Clone.Firmware, to.Clone.Firmware)
+	atClone("hardware", hardware(from.Clone.Hardware), hardware(to.Clone.Hardware))
 	inPlace("cpus", number(from.Shape.CPUs), number(to.Shape.CPUs))
 	inPlace("memory", size(from.Shape.Memory), size(to.Shape.Memory))
 	shrinks := to.Shape.Disk < from.Shape.Disk
@@ -64,6 +66,9 @@ func differences(from, to machine.Spec) changes {
 		}
 		atBoot("network"+n, a.Network, b.Network)
 		atBoot("mac"+n, a.MAC, b.MAC)
+		atBoot("vlan"+n, number(a.VLAN), number(b.VLAN))
+		atBoot("model"+n, a.Model, b.Model)
+		inPlace("wire"+n, wire(a), wire(b))
 		atBoot("address"+n, addresses(a), addresses(b))
 		atBoot("gateway"+n, list(a.Gateways), list(b.Gateways))
 		atBoot("dns"+n, list(a.DNS), list(b.DNS))
@@ -86,6 +91,7 @@ func differences(from, to machine.Spec) changes {
 	inPlace("power", from.Power, to.Power)
 	inPlace("checkpoint", from.Checkpoint, to.Checkpoint)
 	inPlace("preset", from.Preset, to.Preset)
+	inPlace("seed", seed(from), seed(to))
 	return cs
 }
 
@@ -102,6 +108,27 @@ func addresses(a machine.Adapter) string {
 		s = strings.TrimSpace("dhcp " + s)
 	}
 	return s
+}
+
+func wire(a machine.Adapter) string {
+	if a.Unplugged {
+		return "down"
+	}
+	return "up"
+}
+
+func seed(s machine.Spec) string {
+	if s.DropSeed {
+		return "drop"
+	}
+	return "keep"
+}
+
+func hardware(h *machine.Hardware) string {
+	if h == nil {
+		return ""
+	}
+	return strings.Trim(strings.ReplaceAll(fmt.Sprintf("%+v", *h), "{", ""), "}")
 }
 
 func number(n int) string {

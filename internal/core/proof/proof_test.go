@@ -83,6 +83,16 @@ func TestWork(t *testing.T) {
 	}
 }
 
+func TestMachineOnAHostThatIsDownIsNotGone(t *testing.T) {
+	made := Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Spec: spec()}
+	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}}, Known: []Known{made}, Seen: map[string][]Seen{"quay": {}}}
+	assert.Equal(t, New, Compare(s, all).Works[0].Word)
+	s.Hidden = map[machine.Key]bool{key: true}
+	assert.Equal(t, Same, Compare(s, all).Works[0].Word)
+	s.Seen["quay"] = []Seen{{Identity: id(1), Name: "x", Ledger: stranger}}
+	assert.Equal(t, Taken, Compare(s, all).Works[0].Word, "another host shows it")
+}
+
 func TestStraysAndFilter(t *testing.T) {
 	other := machine.Key{Site: "quay", Name: "old"}
 	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}}, Known: []Known{{Key: other, Generation: 1, State: Made}}}

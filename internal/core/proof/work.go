@@ -2,11 +2,13 @@
 package proof
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/place"
 )
 
 // Word is the kind of work that a machine needs.
@@ -38,6 +40,8 @@ type Work struct {
 	// Replaces is a clone of an earlier generation that has to go first: a
 	// half-made one, or the one that a remake gives up.
 	Replaces uuid.UUID `json:"replaces,omitzero"`
+	// Place is where the machine goes, or is, at a site that leaves the choice.
+	Place *place.Place `json:"place,omitempty"`
 }
 
 // Reason says why work is needed: a sentence, or a value that differs.
@@ -70,6 +74,14 @@ func (w Work) Why() string {
 		words[i] = r.String()
 	}
 	return strings.Join(words, "; ")
+}
+
+// Changes tells whether a column's value is among the reasons, for whichever
+// adapter.
+func (w Work) Changes(column string) bool {
+	return slices.ContainsFunc(w.Reasons, func(r Reason) bool {
+		return r.Field == column || strings.HasPrefix(r.Field, column+".")
+	})
 }
 
 // Proof is the work of a whole batch, in the order of the sheet; strays come last.

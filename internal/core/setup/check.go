@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -16,7 +17,7 @@ import (
 )
 
 // SiteKinds lists the kinds of site that this program can talk to.
-var SiteKinds = []string{"gateway"}
+var SiteKinds = []string{"gateway", "libvirt"}
 
 // check holds the values against each other once each is right by itself.
 func (s *Setup) check(found *finding.List) {
@@ -40,12 +41,10 @@ func (s *Setup) check(found *finding.List) {
 		if !slices.Contains(SiteKinds, site.Kind) {
 			bad(fmt.Sprintf("site %s has the unknown kind %q", name, site.Kind), finding.DidYouMean(site.Kind, SiteKinds), "sites", name, "kind")
 		}
-		if !strings.HasPrefix(site.URL, "https://") {
-			bad(fmt.Sprintf("site %s needs a url that begins with https://", name), "", "sites", name, "url")
-		}
 		if site.Machines < 0 {
 			bad("machines must be 1 or more", "", "sites", name, "machines")
 		}
+		s.checkSite(name, site, bad)
 	}
 	for i, r := range s.Secrets.Recipients {
 		if _, err := secret.ParseRecipients([]string{r}); err != nil {
@@ -54,17 +53,12 @@ func (s *Setup) check(found *finding.List) {
 	}
 	s.checkNames(bad)
 	for name, t := range sorted(s.Templates) {
-		if !slices.Contains([]string{"linux", "windows"}, t.Guest) {
-			bad(fmt.Sprintf("template %s has the unknown guest %q", name, t.Guest), "write guest: linux or guest: windows", "templates", name, "guest")
-		}
-		if !slices.Contains([]string{"", "cloud-init", "none"}, t.Answers) {
-			bad(fmt.Sprintf("template %s has unknown answers %q", name, t.Answers), "write cloud-init or none", "templates", name, "answers")
-		}
-		if t.Guest == "windows" && t.Answers != "none" {
-			bad(fmt.Sprintf("template %s is of a Windows guest, which this version writes no answers for", name), "write answers: none to clone it as it is", "templates", name, "guest")
-		}
+		s.checkTemplate(name, t, bad)
 	}
 	for name, n := range sorted(s.Networks) {
+		if n.VLAN < 0 || n.VLAN > 4094 {
+			bad(fmt.Sprintf("network %s: a VLAN tag is from 1 to 4094", name), "", "networks", name, "vlan")
+		}
 		for _, gateway := range n.Gateway {
 			if !slices.ContainsFunc(n.Subnet, func(p netip.Prefix) bool { return p.Contains(gateway) }) {
 				bad(fmt.Sprintf("gateway %s is not in a subnet of network %s", gateway, name), "", "networks", name, "gateway")
@@ -87,8 +81,84 @@ func (s *Setup) check(found *finding.List) {
 	}
 }
 
+type complain func(message, hint string, path ...string)
+
+// checkSite holds what a site says against its kind.
+func (s *Setup) checkSite(name string, site Site, bad complain) {
+	switch site.Kind {
+	case "gateway":
+		if !strings.HasPrefix(site.URL, "https://") {
+			bad(fmt.Sprintf("site %s needs a url that begins with https://", name), "", "sites", name, "url")
+		}
+		if len(site.Hosts) > 0 {
+			bad(fmt.Sprintf("site %s is a gateway, which knows its hosts itself", name), "hosts are named for kind: libvirt", "sites", name, "hosts")
+		}
+	case "libvirt":
+		if len(site.Hosts) == 0 {
+			bad(fmt.Sprintf("site %s names no hosts", name), "write hosts: {"+name+"-1: qemu:///system}", "sites", name)
+		}
+		if site.URL != "" {
+			bad(fmt.Sprintf("site %s has hosts, and each of them has its url", name), "write hosts: {"+name+"-1: "+site.URL+"}", "sites", name, "url")
+		}
+	}
+	for host, h := range sorted(site.Hosts) {
+		path := []string{"sites", name, "hosts", host}
+		if err := machine.CheckDomain(host); err != nil {
+			bad(fmt.Sprintf("host name %q: %s", host, err), "use letters, digits, hyphens and dots", path...)
+		}
+		u, err := url.Parse(h.URL)
+		switch {
+		case err != nil || u.Scheme == "" || u.Path == "":
+			bad(fmt.Sprintf("%q is not a libvirt URI", h.URL), "such as qemu:///system or qemu+ssh://root@kvm-1/system", path...)
+		case !slices.Contains([]string{"qemu", "qemu+unix", "qemu+ssh", "qemu+tls"}, u.Scheme):
+			bad(fmt.Sprintf("a libvirt URI of the scheme %q is not known", u.Scheme), finding.DidYouMean(u.Scheme, []string{"qemu", "qemu+unix", "qemu+ssh", "qemu+tls"}), path...)
+		}
+		if u != nil && u.User != nil {
+			if _, has := u.User.Password(); has {
+				bad("a password has no place in a URI", "write it as password: file:PATH beside url", path...)
+			}
+		}
+	}
+}
+
+// checkTemplate holds what a template says against itself.
+func (s *Setup) checkTemplate(name string, t Template, bad complain) {
+	oneOf := func(key, value string, words ...string) {
+		if value != "" && !slices.Contains(words, value) {
+			path := append([]string{"templates", name}, strings.Split(key, "/")...)
+			bad(fmt.Sprintf("template %s: %s must be %s, not %q", name, path[len(path)-1], strings.Join(words, " or "), value), finding.DidYouMean(value, words), path...)
+		}
+	}
+	if !slices.Contains([]string{"linux", "windows"}, t.Guest) {
+		bad(fmt.Sprintf("template %s has the unknown guest %q", name, t.Guest), "write guest: linux or guest: windows", "templates", name, "guest")
+	}
+	if !slices.Contains([]string{"", "cloud-init", "none"}, t.Answers) {
+		bad(fmt.Sprintf("template %s has unknown answers %q", name, t.Answers), "write cloud-init or none", "templates", name, "answers")
+	}
+	if t.Guest == "windows" && t.Answers != "none" {
+		bad(fmt.Sprintf("template %s is of a Windows guest, which this version writes no answers for", name), "write answers: none to clone it as it is", "templates", name, "guest")
+	}
+	if store, volume, ok := strings.Cut(t.Volume, "/"); t.Volume != "" && (!ok || store == "" || volume == "") {
+		bad(fmt.Sprintf("template %s: a volume is named store/volume, not %q", name, t.Volume), "such as templates/deb12.qcow2", "templates", name, "volume")
+	}
+	if t.Volume != "" && t.Source != "" {
+		bad(fmt.Sprintf("template %s is a volume or a machine, not both", name), "remove source or volume", "templates", name, "volume")
+	}
+	if strings.Contains(t.Source, "/") {
+		bad(fmt.Sprintf("template %s: no machine is named %q", name, t.Source), "a volume is named with volume: store/volume", "templates", name, "source")
+	}
+	oneOf("seed", t.Seed, "keep", "drop")
+	oneOf("hardware/emulator", t.Hardware.Emulator, "kvm", "qemu")
+	oneOf("hardware/bus", t.Hardware.Bus, "virtio", "scsi", "sata")
+	oneOf("hardware/display", t.Hardware.Display, "on", "off")
+	oneOf("hardware/console", t.Hardware.Console, "on", "off")
+	if t.Hardware.Sockets < 0 || t.Hardware.Sockets > 64 {
+		bad(fmt.Sprintf("template %s: sockets must be from 1 to 64", name), "", "templates", name, "hardware", "sockets")
+	}
+}
+
 // checkNames holds the parts against each other that refer by name.
-func (s *Setup) checkNames(bad func(message, hint string, path ...string)) {
+func (s *Setup) checkNames(bad complain) {
 	for name, p := range sorted(s.Presets) {
 		if _, known := s.Presets[p.From]; p.From != "" && !known {
 			bad(fmt.Sprintf("preset %s builds on the unknown preset %q", name, p.From), finding.DidYouMean(p.From, Names(s.Presets)), "presets", name, "from")

@@ -3,10 +3,12 @@
 package setup
 
 import (
+	"cmp"
 	"net/netip"
 	"time"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 )
 
 // Setup is a setup file that was read without errors. Each field's `key` is
@@ -57,25 +59,53 @@ type NameRule struct {
 
 // Site is one place where machines are made.
 type Site struct {
-	Kind        string    `key:"kind" doc:"gateway"`
-	URL         string    `key:"url" doc:"address of the site's manager"`
-	Fingerprint string    `key:"fingerprint" doc:"SHA-256 of the certificate to trust, for one that no authority signed"`
-	Token       Reference `key:"token" doc:"the bearer token, best as file:PATH or env:NAME"`
+	Kind        string    `key:"kind" doc:"gateway or libvirt"`
+	URL         string    `key:"url" doc:"gateway: address of the site's manager"`
+	Fingerprint string    `key:"fingerprint" doc:"gateway: SHA-256 of the certificate to trust, for one that no authority signed"`
+	Token       Reference `key:"token" doc:"gateway: the bearer token, best as file:PATH or env:NAME"`
 	Machines    int       `key:"machines" doc:"how many machines are worked on side by side (default 8)"`
+
+	Hosts       map[string]Host `key:"hosts" doc:"libvirt: the hosts, by the names that rows use"`
+	SpareMemory machine.Size    `key:"spare_memory" doc:"libvirt: memory of each host that no machine may be promised (default 1GiB)"`
+	SpareDisk   machine.Size    `key:"spare_disk" doc:"libvirt: room of each store that no clone may take (default 1GiB)"`
+	Spread      string          `key:"spread" doc:"libvirt: what to keep on different hosts: preset (the default), or a label's name"`
 }
 
-// Template is what machines are cloned from.
+// Host is a host of a libvirt site. In short it is just its URI.
+type Host struct {
+	URL      string    `key:"url" short:"yes" doc:"libvirt URI: qemu:///system, qemu+unix, qemu+ssh or qemu+tls, with libvirt's own parameters"`
+	Password Reference `key:"password" doc:"of the SSH login, where there is no key; best as file:PATH or env:NAME"`
+}
+
+// Template is what machines are cloned from: a machine, or a bare volume.
 type Template struct {
-	Source string `key:"source" doc:"the template's name at the site, if it is another"`
-	Guest  string `key:"guest" doc:"linux or windows"`
+	Source   string   `key:"source" doc:"the template machine's name at the site, if it is another"`
+	Volume   string   `key:"volume" doc:"a bare volume instead of a machine, as store/volume"`
+	Hardware Hardware `key:"hardware" doc:"the machine around a bare volume, or what is to differ from the template machine"`
+	Guest    string   `key:"guest" doc:"linux or windows"`
 	// Answers says what the guest reads on its first boot.
 	Answers string `key:"answers" doc:"cloud-init (the default for linux) or none"`
+	Seed    string `key:"seed" doc:"keep (the default) or drop: take it away once the guest is confirmed"`
 	Values  Values `key:"*"`
+}
+
+// Hardware is a machine's, as far as neither a column nor its template says it.
+type Hardware struct {
+	Emulator string `key:"emulator" doc:"kvm (the default where the host can) or qemu (software emulation)"`
+	Arch     string `key:"arch" doc:"such as x86_64 or aarch64 (default: the host's)"`
+	Board    string `key:"board" doc:"such as q35 (the default for x86_64), pc or virt"`
+	CPU      string `key:"cpu" doc:"host-model (the default), host-passthrough, maximum, or a model's name"`
+	Sockets  int    `key:"sockets" doc:"that the CPUs are spread over"`
+	Bus      string `key:"bus" doc:"of disks: virtio (the default), scsi or sata"`
+	Display  string `key:"display" doc:"on (the default) or off"`
+	Console  string `key:"console" doc:"on (the default) or off: the serial console"`
 }
 
 // Network is what machines are connected to.
 type Network struct {
-	Source  string          `key:"source" doc:"the network's name at the site, if it is another"`
+	Source  string          `key:"source" doc:"the network's name at the site, if it is another; bridge:NAME for a bridge of the host"`
+	VLAN    int             `key:"vlan" doc:"tag, where the site's network takes one"`
+	Model   string          `key:"model" doc:"of the adapters, such as virtio or e1000e (default: the template's)"`
 	Subnet  []netip.Prefix  `key:"subnet" doc:"the network's subnets, at most one a family"`
 	Gateway []netip.Addr    `key:"gateway" doc:"the way out, at most one a family"`
 	DNS     []netip.Addr    `key:"dns" doc:"DNS servers"`
@@ -121,6 +151,12 @@ type Reference string
 // Where tells at which position the setup gives a value, such as
 // Where("presets", "sonar-node", "memory").
 func (s *Setup) Where(path ...string) finding.Position { return s.positions[pathID(path)] }
+
+// TemplateSource is a template's name at its site.
+func (s *Setup) TemplateSource(name string) string {
+	t := s.Templates[name]
+	return cmp.Or(t.Volume, t.Source, name)
+}
 
 // ValueColumns lists every column, by its id, that the setup gives a value
 // somewhere.

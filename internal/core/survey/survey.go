@@ -3,12 +3,16 @@
 package survey
 
 import (
+	"slices"
+	"strings"
+
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
 )
 
-// CloneOrder asks for a machine.
+// CloneOrder asks for a machine. Its host and store are those of the row, or
+// those that were chosen where the site leaves that to its caller.
 type CloneOrder struct {
 	Identity uuid.UUID `json:"-"`
 	Name     string    `json:"name"`
@@ -24,7 +28,20 @@ type Mark struct {
 	Generation  int       `json:"generation"`
 	Fingerprint string    `json:"fingerprint,omitempty"`
 	Run         string    `json:"run,omitempty"`
+	Folder      string    `json:"folder,omitempty"`
 	machine.Mark
+	// Spec is what the machine was made to, so that a ledger can be made again
+	// from the marks. In place of the guest's commands, which may hold what is
+	// not for everybody's eyes, it has their digest.
+	Spec *machine.Spec `json:"spec,omitempty"`
+}
+
+// MarkedSpec is the form of a spec that a mark carries.
+func MarkedSpec(s machine.Spec) *machine.Spec {
+	if len(s.Guest.Commands) > 0 {
+		s.Guest.Commands = []string{machine.Digest(s.Guest.Commands)}
+	}
+	return &s
 }
 
 // TaskState is how far a task is.
@@ -57,31 +74,66 @@ type Survey struct {
 	Folders   []string   `json:"folders"`
 	Templates []Template `json:"templates"`
 	Machines  []Machine  `json:"machines"`
+	// Places means that the site leaves the choice of host and store, and any
+	// name of a folder, to its caller.
+	Places bool `json:"places,omitempty"`
 }
 
 // Host runs machines.
 type Host struct {
 	Name       string       `json:"name"`
+	Down       string       `json:"down,omitempty"` // why it cannot be asked; the rest is unknown then
 	CPUs       int          `json:"cpus"`
 	Memory     machine.Size `json:"memory"`
 	FreeMemory machine.Size `json:"free_memory"`
-	Stores     []string     `json:"stores"` // those it reaches
+	// Promised is the memory of the machines that run, whether they use it or not.
+	Promised  machine.Size `json:"promised_memory,omitempty"`
+	Emulators []string     `json:"emulators,omitempty"`
+	Firmware  []string     `json:"firmware,omitempty"`
+	Networks  []string     `json:"networks,omitempty"`
+	Stores    []string     `json:"stores"` // those it reaches
 }
 
-// Store holds disks.
+// BridgePrefix begins the name of a bridge of the host, among networks.
+const BridgePrefix = "bridge:"
+
+// Connects tells whether an adapter can be connected to a network where there
+// are those known. Of a bridge that cannot be known where no bridges are told.
+func Connects(known []string, network string) bool {
+	if strings.HasPrefix(network, BridgePrefix) && !slices.ContainsFunc(known, func(n string) bool { return strings.HasPrefix(n, BridgePrefix) }) {
+		return true
+	}
+	return slices.Contains(known, network)
+}
+
+// Store holds disks. Stores of one name on several hosts are one if they are
+// the same place, else each is told with its host.
 type Store struct {
 	Name     string       `json:"name"`
+	Kind     string       `json:"kind,omitempty"`
 	Capacity machine.Size `json:"capacity"`
 	Free     machine.Size `json:"free"`
+	// Promised is what its disks may still grow by.
+	Promised machine.Size `json:"promised,omitempty"`
+	Hosts    []string     `json:"hosts,omitempty"` // that reach it
 }
 
 // Template is a template as the site has it.
 type Template struct {
-	Name   string       `json:"name"`
-	CPUs   int          `json:"cpus"`
-	Memory machine.Size `json:"memory"`
-	Disk   machine.Size `json:"disk"` // as the guest sees it
-	Used   machine.Size `json:"used"` // as a full clone takes it
+	Name     string           `json:"name"`
+	CPUs     int              `json:"cpus"`
+	Memory   machine.Size     `json:"memory"`
+	Disk     machine.Size     `json:"disk"` // as the guest sees it
+	Used     machine.Size     `json:"used"` // as a full clone takes it
+	Format   string           `json:"format,omitempty"`
+	Firmware machine.Firmware `json:"firmware,omitempty"`
+	Notes    string           `json:"notes,omitempty"`
+	Host     string           `json:"host,omitempty"`
+	Store    string           `json:"store,omitempty"`
+	Hosts    []string         `json:"hosts,omitempty"`   // where linked clones of it can run
+	Linked   int              `json:"linked,omitempty"`  // clones that depend on it
+	Problem  string           `json:"problem,omitempty"` // why nothing can be cloned from it
+	Remark   string           `json:"remark,omitempty"`
 }
 
 // Machine is a machine as the site has it.
@@ -93,17 +145,23 @@ type Machine struct {
 	Store string        `json:"store"`
 	Power machine.Power `json:"power"`
 	machine.Shape
-	Report *Report `json:"report,omitempty"` // nil until the guest reports
+	Used    machine.Size `json:"used,omitempty"`    // of its store
+	Saved   machine.Size `json:"saved,omitempty"`   // by being a linked clone
+	Display string       `json:"display,omitempty"` // where its screen is to be seen
+	Console []string     `json:"console,omitempty"` // the last lines of its serial console
+	Report  *Report      `json:"report,omitempty"`  // nil until the guest reports
 }
 
 // Report is what a guest says of itself.
 type Report struct {
 	Hostname  string              `json:"hostname"`
 	FQDN      string              `json:"fqdn,omitempty"`
-	Addresses map[string][]string `json:"addresses"` // by MAC address, with prefix lengths
-	Logins    []string            `json:"logins,omitempty"`
+	Addresses map[string][]string `json:"addresses"`        // by MAC address, with prefix lengths
+	Logins    []string            `json:"logins,omitempty"` // nil where they are not told
 	HostKey   string              `json:"host_key,omitempty"`
 	Timezone  string              `json:"timezone,omitempty"`
 	Finished  bool                `json:"finished"` // the first boot's work is done
 	Errors    []string            `json:"errors,omitempty"`
+	// Partial says why this is not the guest's own word, or not all of it.
+	Partial string `json:"partial,omitempty"`
 }

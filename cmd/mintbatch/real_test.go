@@ -1,0 +1,410 @@
+//go:build real
+
+package main
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// These tests need a hypervisor: `make real` gives them one. They look at it
+// with virsh and at the guests with the agent, and not through the program.
+
+// lab lays out stores, networks and templates at the hypervisor, and a setup
+// for them in a folder.
+func lab(t *testing.T) (dir string, site string) {
+	t.Helper()
+	site, err := os.MkdirTemp("", "mintbatch-real-") // where the emulator's user gets through
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(site) })
+	require.NoError(t, os.Chmod(site, 0o755))
+	out, err := exec.Command("../../real/lab.sh", os.Getenv("MINTBATCH_REAL_GUEST"), filepath.Join(site, "lab")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	dir = t.TempDir()
+	key, err := command(t, dir, "mintbatch", "secret", "keygen", "operator.key")
+	require.NoError(t, err, key)
+	setup, err := os.ReadFile("testdata/real/mintbatch.yaml")
+	require.NoError(t, err)
+	recipient := regexp.MustCompile(`age1[a-z0-9]+`).FindString(key)
+	write(t, dir, "mintbatch.yaml", strings.ReplaceAll(string(setup), "@RECIPIENT@", recipient))
+	sheet, err := os.ReadFile("testdata/real/machines.csv")
+	require.NoError(t, err)
+	write(t, dir, "machines.csv", string(sheet))
+	return dir, filepath.Join(site, "lab")
+}
+
+func write(t *testing.T, dir, name, content string) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600))
+}
+
+func virsh(t *testing.T, args ...string) string {
+	t.Helper()
+	out, err := exec.Command("virsh", append([]string{"-q", "-c", "qemu:///system"}, args...)...).CombinedOutput()
+	require.NoError(t, err, "virsh %v: %s", args, out)
+	return strings.TrimSpace(string(out))
+}
+
+// there is all that a mint could leave behind: machines, files of the store and
+// NVRAM.
+func there(t *testing.T, site string) string {
+	t.Helper()
+	var words []string
+	for _, folder := range []string{filepath.Join(site, "pool"), "/var/lib/libvirt/qemu/nvram", "/var/lib/libvirt/qemu/snapshot"} {
+		entries, _ := os.ReadDir(folder)
+		for _, e := range entries {
+			words = append(words, filepath.Join(folder, e.Name()))
+		}
+	}
+	return virsh(t, "list", "--all", "--name") + "\n" + virsh(t, "vol-list", "pool") + "\n" + strings.Join(words, "\n")
+}
+
+// inside runs a shell script in a guest and returns what it prints.
+func inside(t *testing.T, machine, script string) string {
+	t.Helper()
+	var begun struct{ Return struct{ PID int } }
+	agent := func(order string, into any) {
+		for tries := 0; ; tries++ {
+			out, err := exec.Command("virsh", "-q", "-c", "qemu:///system", "qemu-agent-command", "--timeout", "60", machine, order).CombinedOutput()
+			if err == nil {
+				require.NoError(t, json.Unmarshal(out, into), string(out))
+				return
+			}
+			require.Less(t, tries, 60, "%s: %s", machine, out)
+			time.Sleep(time.Second)
+		}
+	}
+	quoted, err := json.Marshal(script)
+	require.NoError(t, err)
+	agent(`{"execute":"guest-exec","arguments":{"path":"/bin/sh","arg":["-c",`+string(quoted)+`],"capture-output":true}}`, &begun)
+	for {
+		var status struct {
+			Return struct {
+				Exited bool
+				Output string `json:"out-data"`
+			}
+		}
+		agent(fmt.Sprintf(`{"execute":"guest-exec-status","arguments":{"pid":%d}}`, begun.Return.PID), &status)
+		if status.Return.Exited {
+			said, err := base64.StdEncoding.DecodeString(status.Return.Output)
+			require.NoError(t, err)
+			return strings.TrimSpace(string(said))
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+}
+
+func minted(t *testing.T, dir string, args ...string) string {
+	t.Helper()
+	out, err := command(t, dir, "mintbatch", append([]string{"mint", "--yes"}, args...)...)
+	require.NoError(t, err, out)
+	return out
+}
+
+// Machines from a template machine and from a bare volume, linked and full, come
+// up as the sheet says by their guests' own word; minted again nothing happens;
+// changed, gone and retired, all is as it was before.
+func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
+	dir, site := lab(t)
+	before := there(t, site)
+	out := minted(t, dir)
+	t.Log(out)
+
+	for name, has := range map[string]struct{ template, sees string }{
+		"bms-sonar-01": {"deb12-disk", "198.51.100.11/24"},
+		"bms-chart-01": {"deb12-base", "203.0.113.1"},
+		"bms-sonar-03": {"deb12-disk", "198.51.100.101/24"},
+	} {
+		for script, want := range map[string]string{
+			"hostname":                              "^" + name + "$",
+			"hostname -f":                           "^" + name + `\.brackwater\.example$`,
+			"cat /etc/hosts":                        name + `\.brackwater\.example`,
+			"ip -o addr":                            regexp.QuoteMeta(has.sees),
+			"ls /sys/class/net":                     "adapter1",
+			"getent passwd survey":                  "/bin/bash$",
+			"cat /home/survey/.ssh/authorized_keys": "operator@brackwater.example",
+			"sudo -l -U survey":                     `\(ALL : ALL\) ALL`,
+			"readlink /etc/localtime":               "Europe/Oslo",
+			"cat /run/cloud-init/result.json":       `"errors": \[\]`,
+			"systemctl is-active ssh":               "^active$",
+		} {
+			assert.Regexp(t, want, inside(t, name, script), "%s: %s", name, script)
+		}
+		password, err := command(t, dir, "mintbatch", "secret", "show", name)
+		require.NoError(t, err, password)
+		shadow := strings.Split(inside(t, name, "getent shadow survey"), ":")[1]
+		hashed, err := exec.Command("perl", "-e", "print crypt($ARGV[0], $ARGV[1])", strings.TrimSpace(password), shadow).Output()
+		require.NoError(t, err)
+		assert.Equal(t, shadow, string(hashed), "%s: its generated password", name)
+		listed := shown(t, dir, name)
+		assert.Contains(t, listed.HostKey, inside(t, name, "cut -d' ' -f2 /etc/ssh/ssh_host_ed25519_key.pub"), name)
+	}
+	ids := map[string]string{}
+	for _, name := range []string{"bms-sonar-01", "bms-chart-01", "bms-sonar-03"} {
+		id := inside(t, name, "cat /etc/machine-id")
+		assert.Len(t, id, 32, name)
+		assert.Empty(t, ids[id], "%s shares its machine-id with %s", name, ids[id])
+		ids[id] = name
+	}
+	for script, want := range map[string]string{
+		"ip -4 route":              "default via 198.51.100.1 dev adapter1",
+		"ip -o addr show adapter2": "203.0.113.11/24",
+		"cat /run/systemd/resolve/resolv.conf /etc/resolv.conf /etc/netplan/*": "198.51.100.2",
+		"cat /etc/survey-ready":                         "^surveyed$",
+		"lsblk -bno SIZE /dev/disk/by-id/virtio-data-1": "1073741824",
+		"df -B1 --output=size / | tail -n 1":            "^ ?(19|20|21)[0-9]{8}$",
+		"blkid -L cidata || echo no seed":               "no seed",
+	} {
+		assert.Regexp(t, want, inside(t, "bms-sonar-01", script), script)
+	}
+	looked := virsh(t, "dumpxml", "bms-chart-01")
+	for _, kept := range []string{"i6300esb", "discard='unmap'", "office.brackwater.example", "tickpolicy='catchup'", "<boot dev='hd'/>", ".disk.qcow2", "_VARS.fd"} {
+		assert.Contains(t, looked, kept)
+	}
+	for _, gone := range []string{"52:54:00:00:00:01", "the template", "Debian 12, prepared"} {
+		assert.NotContains(t, looked, gone)
+	}
+	assert.Equal(t, `Bow & stern <array> "7"`, virsh(t, "desc", "bms-sonar-01"))
+	assert.Equal(t, "shut off", virsh(t, "domstate", "bms-sonar-02"), "confirmed, then off")
+	assert.Contains(t, virsh(t, "snapshot-list", "--name", "bms-sonar-01"), "fresh")
+	for _, name := range []string{"bms-sonar-01", "bms-sonar-02"} {
+		assert.NotContains(t, virsh(t, "vol-list", "pool"), name+".*seed", "its seed was to be dropped")
+	}
+	seeds, err := filepath.Glob(filepath.Join(site, "pool", "bms-chart-01.*.seed.iso"))
+	require.NoError(t, err)
+	require.Len(t, seeds, 1)
+	info, err := os.Stat(seeds[0])
+	require.NoError(t, err)
+	assert.Zero(t, info.Mode().Perm()&0o077, "others can read the seed")
+	for _, disk := range []string{"bms-sonar-01", "bms-sonar-03"} {
+		files, _ := filepath.Glob(filepath.Join(site, "pool", disk+".*.disk.qcow2"))
+		require.Len(t, files, 1)
+		chain, err := exec.Command("qemu-img", "info", "--force-share", "--backing-chain", files[0]).Output()
+		require.NoError(t, err)
+		assert.Equal(t, disk == "bms-sonar-01", strings.Contains(string(chain), "deb12-disk.qcow2"), disk)
+	}
+
+	machines := virsh(t, "list", "--all", "--uuid")
+	assert.Contains(t, minted(t, dir), "nothing to do")
+	assert.Equal(t, machines, virsh(t, "list", "--all", "--uuid"))
+	verdict, err := command(t, dir, "mintbatch", "verify")
+	require.NoError(t, err, verdict)
+
+	// A ledger that is lost is made again from the marks.
+	for _, f := range []string{"", "-wal", "-shm"} {
+		_ = os.Rename(filepath.Join(dir, "mintbatch.ledger"+f), filepath.Join(dir, "lost"+f))
+	}
+	out, err = command(t, dir, "mintbatch", "ledger", "rebuild", "--yes")
+	require.NoError(t, err, out)
+	assert.Contains(t, minted(t, dir), "nothing to do", "after the rebuild")
+	for _, f := range []string{"", "-wal", "-shm"} {
+		_ = os.Rename(filepath.Join(dir, "lost"+f), filepath.Join(dir, "mintbatch.ledger"+f))
+	}
+
+	// A changed row adjusts, a removed one is a stray.
+	sheet, err := os.ReadFile(filepath.Join(dir, "machines.csv"))
+	require.NoError(t, err)
+	lines := strings.Split(string(sheet), "\n")
+	write(t, dir, "machines.csv", strings.Join(append([]string{lines[0] + ",cpus,owner"},
+		strings.Replace(lines[1], "1GiB", "2GiB", 1)+",,tides", lines[2]+",2,", lines[3]+",,"), "\n")+"\n")
+	out = minted(t, dir)
+	assert.Regexp(t, `adjust +bms-sonar-01`, out)
+	assert.Regexp(t, `adjust +bms-sonar-02`, out)
+	assert.Regexp(t, `stray +bms-sonar-03`, out)
+	assert.Equal(t, "2147483648", inside(t, "bms-sonar-01", "lsblk -bno SIZE /dev/disk/by-id/virtio-data-1"))
+	assert.Contains(t, virsh(t, "dumpxml", "bms-sonar-01"), "owner=\"tides\"")
+	assert.Contains(t, virsh(t, "dominfo", "bms-sonar-02"), "CPU(s):         2")
+
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-*")
+	require.NoError(t, err, out)
+	assert.Equal(t, before, there(t, site))
+}
+
+func shown(t *testing.T, dir, name string) struct {
+	HostKey string `json:"host_key"`
+} {
+	t.Helper()
+	out, err := command(t, dir, "mintbatch", "show", "--offline", "--json", name)
+	require.NoError(t, err, out)
+	var d struct {
+		Machines []struct {
+			HostKey string `json:"host_key"`
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &d))
+	require.Len(t, d.Machines, 1)
+	return d.Machines[0]
+}
+
+// Killed anywhere, with the daemon restarted in mid-run or not, there is one
+// machine of each row at the end, and no file that is not its own.
+func TestRealKilledAndRestarted(t *testing.T) {
+	dir, site := lab(t)
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", string(setup))
+	before := there(t, site)
+	rows := "machine,preset,clone,address,disks,checkpoint,power\n"
+	n := 0
+	for _, kind := range []string{"linked", "full"} {
+		for _, at := range []string{"reserve:ended", "clone:begun", "clone:acted", "shape:acted", "wire:begun", "seed:acted", "checkpoint:acted"} {
+			n++
+			name := fmt.Sprintf("bms-tide-%02d", n)
+			rows += fmt.Sprintf("%s,sonar-node,%s,pool:nodes,1GiB,fresh,off\n", name, kind)
+			write(t, dir, "machines.csv", rows)
+			out, err := command(t, dir, "mintbatch-dying", name+":"+at, "mint", "--yes")
+			var died *exec.ExitError
+			require.True(t, errors.As(err, &died) && !died.Exited(), "%s: it did not die: %v\n%s", at, err, out)
+			if n%3 == 0 {
+				restart(t)
+			}
+			minted(t, dir)
+			require.Contains(t, minted(t, dir), "nothing to do", at)
+			require.Len(t, strings.Fields(virsh(t, "list", "--all", "--name")), n+1, at)
+			require.Len(t, strings.Fields(virsh(t, "vol-list", "pool")), n*6, "%s: a name and a path for disk, data disk and seed", at)
+		}
+	}
+	// The daemon goes away and comes back while a run is at it.
+	for i := range 6 {
+		n++
+		rows += fmt.Sprintf("bms-tide-%02d,sonar-node,%s,pool:nodes,1GiB,fresh,off\n", n, []string{"linked", "full"}[i%2])
+	}
+	write(t, dir, "machines.csv", rows)
+	restarted := make(chan struct{})
+	go func() {
+		defer close(restarted)
+		time.Sleep(400 * time.Millisecond)
+		restart(t)
+	}()
+	out := minted(t, dir)
+	<-restarted
+	require.Contains(t, minted(t, dir), "nothing to do", out)
+	require.Len(t, strings.Fields(virsh(t, "list", "--all", "--name")), n+1)
+	require.Len(t, strings.Fields(virsh(t, "vol-list", "pool")), n*6)
+
+	// Killed while it retires, it takes away what is left the next time.
+	for i, moment := range []string{"begun", "acted"} {
+		name := fmt.Sprintf("bms-tide-%02d", i+1)
+		_, err := command(t, dir, "mintbatch-dying", name+":remove:"+moment, "retire", "--yes", name)
+		require.Error(t, err)
+	}
+	write(t, dir, "machines.csv", "machine\n")
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-tide-*")
+	require.NoError(t, err, out)
+	assert.Equal(t, before, there(t, site))
+}
+
+func restart(t *testing.T) {
+	out, err := exec.Command(os.Getenv("MINTBATCH_REAL_RESTART")).CombinedOutput()
+	assert.NoError(t, err, string(out))
+}
+
+// What cannot be done names its cause, and leaves nothing behind.
+func TestRealRefusals(t *testing.T) {
+	dir, site := lab(t)
+	before := there(t, site)
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	small := filepath.Join(site, "small")
+	require.NoError(t, os.Mkdir(small, 0o755))
+	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", small).CombinedOutput()
+	require.NoError(t, err, string(out))
+	t.Cleanup(func() { _ = exec.Command("umount", small).Run() })
+	for _, args := range [][]string{{"pool-define-as", "small", "dir", "--target", small}, {"pool-start", "small"}} {
+		virsh(t, args...)
+	}
+	virsh(t, "define", writeDomain(t, "bms-taken-01", ""))
+	snapshotted := filepath.Join(site, "templates", "snap.qcow2")
+	require.NoError(t, exec.Command("qemu-img", "create", "-q", "-f", "qcow2", snapshotted, "1G").Run())
+	orphan := filepath.Join(site, "templates", "orphan.qcow2")
+	require.NoError(t, exec.Command("qemu-img", "create", "-q", "-u", "-f", "qcow2", "-F", "qcow2", "-b", filepath.Join(site, "templates", "lost.qcow2"), orphan, "1G").Run())
+	virsh(t, "pool-refresh", "templates")
+	virsh(t, "define", writeDomain(t, "snapped", snapshotted))
+	virsh(t, "snapshot-create-as", "snapped", "before")
+	virsh(t, "define", writeDomain(t, "orphaned", orphan))
+	virsh(t, "define", writeDomain(t, "awake", ""))
+	virsh(t, "start", "awake")
+	after := there(t, site)
+
+	templates := "templates:\n  snapped: {guest: linux}\n  orphaned: {guest: linux}\n  awake: {guest: linux}\n  nowhere: {guest: linux}\n"
+	for name, c := range map[string]struct{ row, setup, url, want string }{
+		"full pool":        {row: "a,sonar-node,full,small,,,,off", want: `store small has .* it needs 774MiB`},
+		"too much memory":  {row: "a,sonar-node,linked,,,,4000GiB,on", want: `host quay-1 has .* of memory left for it, and it needs 4000GiB`},
+		"many of them":     {row: "bms-a-[001-200],sonar-node,linked,,,,1GiB,on", want: `machines do not fit at site quay`},
+		"missing network":  {row: "a,sonar-node,linked,,,nets,,off", setup: "networks:\n  nets: {source: no-such}\n", want: `site quay has no network "no-such"`},
+		"missing template": {row: "a,,linked,,nowhere,,,off", setup: templates, want: `site quay has no template "nowhere"`},
+		"with snapshots":   {row: "a,,linked,,snapped,,,off", setup: templates, want: `template snapped: it has 1 snapshots`},
+		"broken chain":     {row: "a,,linked,,orphaned,,,off", setup: templates, want: `template orphaned: its disk depends on .*lost.qcow2`},
+		"running template": {row: "a,,linked,,awake,,,off", setup: templates, want: `template awake: it is running`},
+		"shrinking":        {row: "a,sonar-node,linked,,,,,off,1GiB", want: `the disk of template templates/deb12-disk.qcow2 has .* never shrinks`},
+		"taken":            {row: "bms-taken-01,sonar-node,linked,,,,,off", want: `a machine of this name that this ledger did not make`},
+		"no daemon":        {row: "a,sonar-node,linked,,,,,off", url: "qemu+unix:///system?socket=/nowhere/libvirt-sock", want: `is libvirtd running`},
+		"unknown host key": {row: "a,sonar-node,linked,,,,,off", url: "qemu+ssh://root@127.0.0.1:1/system", want: `connection refused`},
+	} {
+		text := string(setup)
+		if c.url != "" {
+			text = strings.Replace(text, "qemu:///system", c.url, 1)
+		}
+		write(t, dir, "mintbatch.yaml", text)
+		write(t, dir, "more.yaml", "mintbatch: 1\n"+c.setup)
+		if !strings.Contains(strings.Split(c.row, ",")[7], "o") {
+			t.Fatal(name)
+		}
+		write(t, dir, "machines.csv", "machine,preset,clone,store,template,network,memory,power,disk\n"+c.row+strings.Repeat(",", 8-strings.Count(c.row, ","))+"\n")
+		out, err := command(t, dir, "mintbatch", "mint", "--yes", "--setup", "mintbatch.yaml", "--setup", "more.yaml")
+		assert.Error(t, err, name)
+		assert.Regexp(t, c.want, strings.Join(strings.Fields(out), " "), name)
+		assert.Equal(t, after, there(t, site), name)
+	}
+
+	// Somebody who may not use the socket is told so.
+	write(t, dir, "mintbatch.yaml", string(setup))
+	public, err := os.MkdirTemp("", "mintbatch-nobody-")
+	require.NoError(t, err)
+	defer os.RemoveAll(public)
+	require.NoError(t, os.Chmod(public, 0o777))
+	for _, name := range []string{"mintbatch.yaml", "machines.csv"} {
+		content, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(public, name), content, 0o644))
+	}
+	program, err := exec.LookPath("mintbatch")
+	require.NoError(t, err)
+	content, err := os.ReadFile(program)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(public, "mintbatch"), content, 0o755))
+	said, err := command(t, public, "setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", filepath.Join(public, "mintbatch"), "proof")
+	assert.Error(t, err)
+	assert.Contains(t, said, "you may not use libvirt's socket")
+
+	virsh(t, "destroy", "awake")
+	for _, name := range []string{"awake", "snapped", "orphaned", "bms-taken-01"} {
+		virsh(t, "undefine", name, "--snapshots-metadata")
+	}
+	assert.Equal(t, before, there(t, site))
+}
+
+// writeDomain writes the description of a machine that is none of ours.
+func writeDomain(t *testing.T, name, disk string) string {
+	t.Helper()
+	device := ""
+	if disk != "" {
+		device = "<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='" + disk + "'/><target dev='vda' bus='virtio'/></disk>"
+	}
+	path := filepath.Join(t.TempDir(), name+".xml")
+	require.NoError(t, os.WriteFile(path, []byte("<domain type='qemu'><name>"+name+"</name><memory unit='MiB'>64</memory><vcpu>1</vcpu>"+
+		"<os><type arch='x86_64' machine='pc'>hvm</type></os><devices>"+device+"</devices></domain>"), 0o600))
+	return path
+}

@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+)
+
+func (a *App) consoleCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "console",
+		Usage:     "attach to the serial console of a machine",
+		ArgsUsage: "MACHINE",
+		Description: "Connects this terminal to the machine's serial console; Ctrl-] leaves it. In a pipe, what is read from\n" +
+			"standard input is typed, and the end of it leaves.\n\n   mintbatch console bms-sonar-01\n   mintbatch console bms-sonar-01 --screen screen.png",
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "screen", Usage: "instead write a picture of the machine's screen into `FILE`"}},
+		Action: a.console,
+	}
+}
+
+// leave is Ctrl-], which ends a console.
+const leave = 0x1d
+
+func (a *App) console(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 1 {
+		return misuse{errors.New("console takes one machine: mintbatch console MACHINE")}
+	}
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	name := c.Args().First()
+	if path := c.String("screen"); path != "" {
+		return s.Screen(ctx, name, path)
+	}
+	fmt.Fprintf(a.Stderr, "console of %s; Ctrl-] leaves it\n", name)
+	if f, ok := a.Stdin.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		was, err := term.MakeRaw(int(f.Fd()))
+		if err != nil {
+			return err
+		}
+		defer func() {
+			_ = term.Restore(int(f.Fd()), was)
+			fmt.Fprintln(a.Stderr)
+		}()
+	}
+	return s.Console(ctx, name, &untilLeave{from: a.Stdin}, a.Stdout)
+}
+
+// untilLeave reads until Ctrl-] is typed.
+type untilLeave struct{ from io.Reader }
+
+// Read implements io.Reader.
+func (u *untilLeave) Read(p []byte) (int, error) {
+	n, err := u.from.Read(p)
+	if i := bytes.IndexByte(p[:n], leave); i >= 0 {
+		return i, io.EOF
+	}
+	return n, err
+}

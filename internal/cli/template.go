@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/mint"
+)
+
+func (a *App) templateCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "template",
+		Usage: "the templates of the setup, as the sites have them",
+		Commands: []*cli.Command{
+			{
+				Name:        "list",
+				Usage:       "all templates: format, size, firmware, and how many linked clones depend on each",
+				ArgsUsage:   "[TEMPLATE...]",
+				Description: "   mintbatch template list\n   mintbatch template list 'deb12-*' --json",
+				Action:      a.templateList,
+			},
+			{
+				Name:        "show",
+				Usage:       "one template in full",
+				ArgsUsage:   "TEMPLATE",
+				Description: "   mintbatch template show deb12-base",
+				Action:      a.templateShow,
+			},
+		},
+		Action: group,
+	}
+}
+
+// templates asks for the templates that the command line names.
+func (a *App) templates(ctx context.Context, c *cli.Command, show func(views []mint.TemplateView)) error {
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	views, unreachable := s.Templates(ctx, c.Args().Slice())
+	if views == nil && unreachable != nil {
+		return unreachable
+	}
+	if c.Bool("json") {
+		return errors.Join(a.document(struct {
+			Schema    string              `json:"schema"`
+			Templates []mint.TemplateView `json:"templates"`
+		}{"mintbatch/templates/1", views}), unreachable)
+	}
+	show(views)
+	return unreachable
+}
+
+func (a *App) templateList(ctx context.Context, c *cli.Command) error {
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	return a.templates(ctx, c, func(views []mint.TemplateView) {
+		var cells [][]string
+		for _, v := range views {
+			line := []string{visible(v.Name), v.Site, visible(v.Host), visible(v.Store), v.Format, some(v.Disk), some(v.Used), string(v.Firmware), "", templateNote(p, v)}
+			if v.There {
+				line[8] = fmt.Sprint(v.Linked)
+			}
+			cells = append(cells, line)
+		}
+		rows(a.Stdout, p, []string{"template", "site", "host", "store", "format", "size", "used", "firmware", "linked", "note"}, cells)
+	})
+}
+
+// templateNote says whether a template can be used.
+func templateNote(p painter, v mint.TemplateView) string {
+	switch {
+	case !v.There:
+		return p.paint("not there", text.FgHiYellow)
+	case v.Problem != "":
+		return p.paint(visible("refused: "+v.Problem), text.FgHiRed)
+	case v.Remark != "":
+		return p.paint(visible(v.Remark), text.FgHiYellow)
+	}
+	return ""
+}
+
+func (a *App) templateShow(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 1 {
+		return misuse{errors.New("template show takes one template: mintbatch template show TEMPLATE")}
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	line := a.labelled(p)
+	return a.templates(ctx, c, func(views []mint.TemplateView) {
+		for i, v := range views {
+			if i > 0 {
+				fmt.Fprintln(a.Stdout)
+			}
+			line("template", p.paint(visible(v.Name), text.FgHiCyan))
+			line("site", v.Site)
+			line("at the site", visible(v.Template.Name))
+			line("host", visible(v.Host))
+			line("linked at", visible(strings.Join(v.Hosts, " ")))
+			line("store", visible(v.Store))
+			line("format", v.Format)
+			line("size", some(v.Disk))
+			line("used", some(v.Used))
+			if v.CPUs > 0 {
+				line("cpus", fmt.Sprint(v.CPUs))
+			}
+			line("memory", size(v.Memory))
+			line("firmware", string(v.Firmware))
+			if v.There {
+				line("linked clones", fmt.Sprint(v.Linked))
+			}
+			line("notes", visible(v.Notes))
+			line("note", templateNote(p, v))
+		}
+	})
+}

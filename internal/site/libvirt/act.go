@@ -1,0 +1,267 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/site"
+)
+
+// seed uploads the seed and puts it into a CD drive; without an image the drive
+// is emptied and the seed deleted.
+func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	if len(image) == 0 {
+		return d.dropSeed(ctx, id, def)
+	}
+	if on, err := d.running(ctx); err != nil || on {
+		return cmpErr(err, fmt.Errorf("%w: it runs; a seed is for its first start", site.ErrRefused))
+	}
+	pool, err := d.storeFor(ctx, def, "")
+	if err != nil {
+		return err
+	}
+	name := volumeName(d.dom.Name, id, seedSuffix)
+	if err := d.discardIn(ctx, pool, name); err != nil {
+		return err
+	}
+	size := machine.Size(len(image))
+	file, err := d.create(ctx, pool, volumeXML(name, "raw", size, size, nil), 0)
+	if err != nil {
+		return err
+	}
+	err = d.call(ctx, func(l *rpc.Libvirt) error {
+		return l.StorageVolUpload(rpc.StorageVol{Pool: pool.Name, Name: name, Key: file}, bytes.NewReader(image), 0, uint64(len(image)), 0)
+	})
+	if err != nil {
+		return fmt.Errorf("upload the seed: %w", roomIn(pool, err))
+	}
+	before := def.String()
+	def.setSeed(file)
+	if def.String() == before {
+		return nil
+	}
+	return d.define(ctx, def)
+}
+
+func cmpErr(first, second error) error {
+	if first != nil {
+		return first
+	}
+	return second
+}
+
+func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition) error {
+	on, err := d.running(ctx)
+	if err != nil {
+		return err
+	}
+	if drive := def.seedDrive(); drive != nil {
+		without(drive, "./source")
+		flags := rpc.DomainDeviceModifyConfig
+		if on {
+			flags |= rpc.DomainDeviceModifyLive | rpc.DomainDeviceModifyForce // a guest may hold the drive shut
+		}
+		err := d.call(ctx, func(l *rpc.Libvirt) error { return l.DomainUpdateDeviceFlags(d.dom, elementText(drive), flags) })
+		if err != nil {
+			return fmt.Errorf("take the seed out of its drive: %w", err)
+		}
+	}
+	volumes, err := d.remains(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, v := range volumes {
+		if strings.HasSuffix(v.Name, seedSuffix) {
+			if err := d.call(ctx, func(l *rpc.Libvirt) error { return l.StorageVolDelete(v, 0) }); err != nil && !errors.Is(err, site.ErrNotFound) {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// record stores the mark, the title and the notes.
+func (d *domain) record(ctx context.Context, mark survey.Mark) error {
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	before := def.String()
+	has, p := def.mark()
+	if has == nil || has.Ledger != mark.Ledger {
+		return fmt.Errorf("%w: it does not carry this ledger's mark", site.ErrRefused)
+	}
+	def.setMark(mark, p)
+	def.describe(mark, d.dom.Name)
+	if def.String() == before {
+		return nil
+	}
+	on, err := d.running(ctx)
+	if err != nil {
+		return err
+	}
+	if !on {
+		return d.define(ctx, def)
+	}
+	flags := rpc.DomainAffectConfig | rpc.DomainAffectLive
+	return d.call(ctx, func(l *rpc.Libvirt) error {
+		err := l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataElement), rpc.OptString{elementText(marked(mark, p))}, rpc.OptString{prefix}, rpc.OptString{namespace}, flags)
+		if err != nil {
+			return err
+		}
+		if err := l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataTitle), optional(child(def.root, "title").Text()), nil, nil, flags); err != nil {
+			return err
+		}
+		return l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataDescription), optional(attrText(def, "./description")), nil, nil, flags)
+	})
+}
+
+func attrText(d *definition, path string) string {
+	if e := d.root.FindElement(path); e != nil {
+		return e.Text()
+	}
+	return ""
+}
+
+func optional(s string) rpc.OptString {
+	if s == "" {
+		return nil
+	}
+	return rpc.OptString{s}
+}
+
+// start starts the machine, unless it runs.
+func (d *domain) start(ctx context.Context) error {
+	on, err := d.running(ctx)
+	if err != nil || on {
+		return err
+	}
+	boot := func(l *rpc.Libvirt) error {
+		_, err := l.DomainCreateWithFlags(d.dom, 0)
+		return err
+	}
+	err = d.call(ctx, boot)
+	if err == nil || !strings.Contains(err.Error(), "nvram") && !strings.Contains(err.Error(), "VARS") {
+		return err
+	}
+	// The template was never started, and so has no NVRAM to copy: the
+	// firmware's own is as good.
+	def, broken := d.definition(ctx)
+	if broken != nil {
+		return err
+	}
+	for _, nvram := range def.root.FindElements("./os/nvram") {
+		nvram.RemoveAttr("template")
+	}
+	if broken := d.define(ctx, def); broken != nil {
+		return err
+	}
+	return d.call(ctx, boot)
+}
+
+// The limits of an orderly shut-down; a guest may not hear the first word.
+const (
+	shutDownLimit = 3 * time.Minute
+	askAgain      = 20 * time.Second
+)
+
+// shutDown shuts the machine down in an orderly way and waits for it.
+func (d *domain) shutDown(ctx context.Context) error {
+	deadline, asked := time.Now().Add(shutDownLimit), time.Time{}
+	for {
+		on, err := d.running(ctx)
+		if err != nil || !on {
+			return err
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("%w: its guest did not shut down within %s", site.ErrRefused, shutDownLimit)
+		}
+		if time.Since(asked) > askAgain {
+			asked = time.Now()
+			// It may have ended by itself in between; the state tells.
+			_ = d.call(ctx, func(l *rpc.Libvirt) error { return l.DomainShutdownFlags(d.dom, 0) })
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// Remove implements site.Site. Disks go before the machine that knows them, so
+// that what is interrupted is found again; disks without a machine, of a clone
+// that was cut short, go as well.
+func (s *Site) Remove(ctx context.Context, id uuid.UUID) (survey.Task, error) {
+	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
+		return again(ctx, func() error { return s.remove(ctx, id) })
+	})
+}
+
+func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
+	d, err := s.find(ctx, id)
+	if err != nil && !errors.Is(err, site.ErrNotFound) {
+		return err
+	}
+	if d != nil {
+		if err := d.stopForGood(ctx); err != nil {
+			return err
+		}
+	}
+	for _, h := range s.hosts {
+		volumes, err := h.remains(ctx, id)
+		if err != nil {
+			return err
+		}
+		for _, v := range volumes {
+			if err := h.discard(ctx, func(*rpc.Libvirt) (rpc.StorageVol, error) { return v, nil }); err != nil {
+				return fmt.Errorf("delete %s: %w", v.Name, err)
+			}
+		}
+	}
+	if d == nil {
+		return nil
+	}
+	err = d.call(ctx, func(l *rpc.Libvirt) error {
+		return l.DomainUndefineFlags(d.dom, rpc.DomainUndefineManagedSave|rpc.DomainUndefineSnapshotsMetadata|rpc.DomainUndefineNvram|rpc.DomainUndefineCheckpointsMetadata)
+	})
+	if errors.Is(err, site.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// stopForGood ends a machine that is ours. Its disks are about to be deleted;
+// nothing is lost that would not be lost anyway.
+func (d *domain) stopForGood(ctx context.Context) error {
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	if mark, _ := def.mark(); mark == nil {
+		return fmt.Errorf("%w: it does not carry our mark", site.ErrRefused)
+	}
+	on, err := d.running(ctx)
+	if err != nil || !on {
+		return err
+	}
+	if err := d.call(ctx, func(l *rpc.Libvirt) error { return l.DomainDestroyFlags(d.dom, 0) }); err != nil {
+		if on, broken := d.running(ctx); broken != nil || on {
+			return err
+		}
+	}
+	return nil
+}

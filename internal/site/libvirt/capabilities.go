@@ -1,0 +1,69 @@
+package libvirt
+
+import (
+	"context"
+	"slices"
+
+	"github.com/beevik/etree"
+	rpc "github.com/digitalocean/go-libvirt"
+)
+
+// capabilities are what a host can run.
+type capabilities struct {
+	arch      string
+	emulators map[string][]string // kinds of domain, by architecture
+	firmware  []string
+}
+
+// emulator is the host's best for an architecture.
+func (c *capabilities) emulator(arch string) string {
+	if slices.Contains(c.emulators[arch], "kvm") {
+		return "kvm"
+	}
+	return "qemu"
+}
+
+// able asks for the capabilities, once.
+func (h *host) able(ctx context.Context) (*capabilities, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.capabilities != nil {
+		return h.capabilities, nil
+	}
+	var all, one string
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		if all, err = l.ConnectGetCapabilities(); err != nil {
+			return err
+		}
+		one, err = l.ConnectGetDomainCapabilities(nil, nil, nil, nil, 0)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	c := &capabilities{emulators: map[string][]string{}, firmware: []string{"bios"}}
+	doc := etree.NewDocument()
+	if err := doc.ReadFromString(all); err != nil {
+		return nil, err
+	}
+	if e := doc.FindElement("./capabilities/host/cpu/arch"); e != nil {
+		c.arch = e.Text()
+	}
+	for _, a := range doc.FindElements("./capabilities/guest/arch") {
+		name := a.SelectAttrValue("name", "")
+		for _, kind := range a.FindElements("./domain") {
+			if t := kind.SelectAttrValue("type", ""); !slices.Contains(c.emulators[name], t) {
+				c.emulators[name] = append(c.emulators[name], t)
+			}
+		}
+	}
+	doc = etree.NewDocument()
+	if err := doc.ReadFromString(one); err != nil {
+		return nil, err
+	}
+	if doc.FindElement("./domainCapabilities/os/enum[@name='firmware']/[value='efi']") != nil {
+		c.firmware = append(c.firmware, "uefi")
+	}
+	h.capabilities = c
+	return c, nil
+}

@@ -1,0 +1,213 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/site"
+)
+
+// Clone implements site.Site. The order has to name host and store.
+func (s *Site) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, error) {
+	return s.tasks.start(ctx, func(ctx context.Context, share func(float64)) error {
+		return again(ctx, func() error { return s.clone(ctx, o, share) })
+	})
+}
+
+func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float64)) error {
+	if _, err := s.find(ctx, o.Identity); !errors.Is(err, site.ErrNotFound) {
+		return err // it is there already, or nobody knows
+	}
+	to, err := s.host(o.Host)
+	if err != nil {
+		return err
+	}
+	if err := to.nameIsFree(ctx, o.Name); err != nil {
+		return err
+	}
+	from, err := s.templateFor(ctx, to, o.Clone)
+	if err != nil {
+		return err
+	}
+	pool, err := to.pool(ctx, o.Store)
+	if err != nil {
+		return err
+	}
+	d := from.definition
+	if d == nil {
+		if d, err = to.plain(ctx, o.Hardware); err != nil {
+			return err
+		}
+	}
+	elements := d.disks()
+	mark := parent{}
+	for i, v := range from.disks {
+		name := volumeName(o.Name, o.Identity, diskPart(i, v.format))
+		if err := to.discardIn(ctx, pool, name); err != nil {
+			return err
+		}
+		format := v.format
+		if o.Kind == machine.Linked {
+			format = "qcow2"
+			if i == 0 {
+				mark = parent{v.path, v.changed, v.used}
+			}
+		}
+		file, err := to.cloneDisk(ctx, o.Kind, pool, name, from, v, share)
+		if err != nil {
+			return err
+		}
+		setDiskFile(elements[i], file, format)
+	}
+	d.identify(o.Name, o.Identity)
+	if from.host != to {
+		without(d.root, "./os/nvram") // there is none of it at this host
+	}
+	d.eject()
+	d.setFirmware(o.Firmware)
+	d.bootFromDisk()
+	d.addAgent()
+	d.setHardware(o.Hardware)
+	if o.Hardware != nil {
+		d.setCPUs(0, o.Hardware.Sockets)
+	}
+	d.setAdapters(nil) // it has no network before it has its own
+	d.setMark(o.Mark, mark)
+	d.describe(o.Mark, o.Name)
+	return to.define(ctx, d)
+}
+
+func diskPart(i int, format string) string {
+	ending := "." + format
+	if format == "raw" {
+		ending = ".img"
+	}
+	if i == 0 {
+		return ".disk" + ending
+	}
+	return fmt.Sprintf(".disk-%d%s", i+1, ending)
+}
+
+// nameIsFree refuses a name that another machine of the host has.
+func (h *host) nameIsFree(ctx context.Context, name string) error {
+	err := h.call(ctx, func(l *rpc.Libvirt) error {
+		_, err := l.DomainLookupByName(name)
+		return err
+	})
+	switch {
+	case err == nil:
+		return fmt.Errorf("%w: host %s has another machine of the name %s", site.ErrRefused, h.name, name)
+	case errors.Is(err, site.ErrNotFound):
+		return nil
+	}
+	return err
+}
+
+// templateFor finds the template for a clone at a host: there, else, for a full
+// one, at another.
+func (s *Site) templateFor(ctx context.Context, to *host, c machine.Clone) (*template, error) {
+	var last error
+	for _, h := range s.ordered(to) {
+		t, problem, err := h.templateAt(ctx, c.Template)
+		switch {
+		case errors.Is(err, site.ErrNotFound):
+			last = fmt.Errorf("%w: template %q is not there", site.ErrRefused, c.Template)
+			continue
+		case err != nil:
+			last = err
+			continue
+		case problem != nil:
+			return nil, fmt.Errorf("%w: template %s: %w", site.ErrRefused, c.Template, problem)
+		}
+		if h != to && c.Kind == machine.Linked {
+			// A store that both hosts have holds the same file for both.
+			if _, err := to.volumeAt(ctx, t.disks[0].path); err != nil {
+				return nil, fmt.Errorf("%w: host %s does not reach the disk of template %s, which a linked clone needs", site.ErrRefused, to.name, c.Template)
+			}
+		}
+		if c.Kind == machine.Linked {
+			if err := h.unchanged(ctx, t); err != nil {
+				return nil, fmt.Errorf("%w: template %s: %w", site.ErrRefused, c.Template, err)
+			}
+		}
+		return t, nil
+	}
+	return nil, last
+}
+
+// cloneDisk makes a disk of its own for a machine and returns its file.
+func (h *host) cloneDisk(ctx context.Context, kind machine.CloneKind, pool rpc.StoragePool, name string, from *template, v *volume, share func(float64)) (string, error) {
+	if kind == machine.Linked {
+		return h.create(ctx, pool, volumeXML(name, "qcow2", v.capacity, 0, v), 0)
+	}
+	var err error
+	if from.host == h {
+		err = h.copyDisk(ctx, pool, name, v, share)
+	} else {
+		err = h.fetchDisk(ctx, pool, name, from.host, v, share)
+	}
+	if err != nil {
+		return "", roomIn(pool, err)
+	}
+	made, err := h.volumeIn(ctx, pool, name)
+	if err != nil {
+		return "", err
+	}
+	return made.path, nil
+}
+
+// copyDisk lets the host make an independent copy. Holes stay holes; where the
+// file system shares extents, a raw disk takes no room at all.
+func (h *host) copyDisk(ctx context.Context, pool rpc.StoragePool, name string, v *volume, share func(float64)) error {
+	xml := volumeXML(name, v.format, v.capacity, 0, nil)
+	watching, stop := context.WithCancel(ctx)
+	defer stop()
+	go h.watchCopy(watching, pool, name, v.used, share)
+	return h.copy(ctx, func(l *rpc.Libvirt) error {
+		if v.format == "raw" {
+			_, err := l.StorageVolCreateXMLFrom(pool, xml, v.vol, rpc.StorageVolCreateReflink)
+			if err == nil || strings.Contains(err.Error(), "No space left") {
+				return err
+			}
+		}
+		_, err := l.StorageVolCreateXMLFrom(pool, xml, v.vol, 0)
+		return err
+	})
+}
+
+// watchCopy tells how far a copy is, by the room that it takes so far.
+func (h *host) watchCopy(ctx context.Context, pool rpc.StoragePool, name string, whole machine.Size, share func(float64)) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		_ = h.call(ctx, func(l *rpc.Libvirt) error {
+			v, err := l.StorageVolLookupByName(pool, name)
+			if err != nil {
+				return err
+			}
+			_, _, used, err := l.StorageVolGetInfo(v)
+			if err == nil && whole > 0 {
+				share(min(float64(used)/float64(whole), 0.99))
+			}
+			return err
+		})
+	}
+}
+
+// define tells the host of a machine, or of what it is to be from now on.
+func (h *host) define(ctx context.Context, d *definition) error {
+	return h.call(ctx, func(l *rpc.Libvirt) error {
+		_, err := l.DomainDefineXMLFlags(d.String(), 0)
+		return err
+	})
+}

@@ -1,0 +1,89 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/site"
+)
+
+// fetchDisk copies a disk from another host, through this program. Blocks of
+// zeros are not sent.
+func (h *host) fetchDisk(ctx context.Context, pool rpc.StoragePool, name string, from *host, v *volume, share func(float64)) error {
+	if v.backing != "" {
+		return fmt.Errorf("%w: the template's disk at host %s depends on another file; only a whole disk can be copied to another host", site.ErrRefused, from.name)
+	}
+	key, err := h.create(ctx, pool, volumeXML(name, v.format, v.capacity, 0, nil), 0)
+	if err != nil {
+		return err
+	}
+	return h.copy(ctx, func(to *rpc.Libvirt) error {
+		target := rpc.StorageVol{Pool: pool.Name, Name: name, Key: key}
+		sink := &sparseSink{whole: v.used, share: share, send: func(offset int64, content []byte) error {
+			return to.StorageVolUpload(target, bytes.NewReader(content), uint64(offset), uint64(len(content)), 0)
+		}}
+		// Not through from.copy: that would wait for a slot while holding one.
+		source, err := from.copies.get()
+		if err != nil {
+			return from.unreachable(err)
+		}
+		if err := source.StorageVolDownload(v.vol, sink, 0, 0, 0); err != nil {
+			return errors.Join(sink.failed, err)
+		}
+		return sink.flush()
+	})
+}
+
+// sparseSink takes a stream of bytes apart into pieces, of which those that
+// are not all zeros are sent.
+type sparseSink struct {
+	whole  machine.Size
+	share  func(float64)
+	send   func(offset int64, content []byte) error
+	offset int64
+	piece  []byte
+	failed error
+}
+
+// pieceSize is how much is sent at a time.
+const pieceSize = 8 << 20
+
+var zeros = make([]byte, pieceSize)
+
+func (s *sparseSink) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		take := min(pieceSize-len(s.piece), len(p))
+		s.piece = append(s.piece, p[:take]...)
+		p = p[take:]
+		if len(s.piece) == pieceSize {
+			if err := s.flush(); err != nil {
+				s.failed = err
+				return 0, err
+			}
+		}
+	}
+	return n, nil
+}
+
+func (s *sparseSink) flush() error {
+	piece := s.piece
+	s.piece = s.piece[:0]
+	at := s.offset
+	s.offset += int64(len(piece))
+	if bytes.Equal(piece, zeros[:len(piece)]) {
+		return nil
+	}
+	if s.whole > 0 {
+		s.share(min(float64(s.offset)/float64(s.whole), 0.99))
+	}
+	return s.send(at, piece)
+}
+
+var _ io.Writer = (*sparseSink)(nil)

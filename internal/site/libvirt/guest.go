@@ -1,0 +1,260 @@
+package libvirt
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+)
+
+// Machine implements site.Site.
+func (s *Site) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
+	var m *survey.Machine
+	err := again(ctx, func() error {
+		d, err := s.find(ctx, id)
+		if err != nil {
+			return err
+		}
+		m, err = d.tell(ctx, id)
+		if err == nil && m.Power == machine.On && (m.Report == nil || !m.Report.Finished) {
+			s.consoles.watch(d, id)
+			m.Console = s.consoles.last(id)
+		}
+		return err
+	})
+	return m, err
+}
+
+func (d *domain) tell(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
+	stores, err := d.stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var stats []rpc.DomainStatsRecord
+	err = d.call(ctx, func(l *rpc.Libvirt) (err error) {
+		stats, err = l.ConnectGetAllDomainStats([]rpc.Domain{d.dom}, uint32(rpc.DomainStatsState|rpc.DomainStatsBlock), 0)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(stats) == 0 {
+		return nil, fmt.Errorf("libvirt tells nothing of machine %s", id)
+	}
+	seen, err := d.look(ctx, stats[0])
+	if err != nil {
+		return nil, err
+	}
+	m := seen.machine(d.name, stores)
+	if m.Power == machine.Off {
+		return &m, nil
+	}
+	var live string
+	if err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
+		live, err = l.DomainGetXMLDesc(d.dom, 0)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	if now, err := parseDefinition(live); err == nil {
+		m.Display = now.display(d.calls.url.Hostname())
+	}
+	m.Report = d.report(ctx, seen.definition)
+	return &m, nil
+}
+
+// display is the address of the machine's screen.
+func (d *definition) display(host string) string {
+	g := d.root.FindElement("./devices/graphics[@port]")
+	if g == nil || g.SelectAttrValue("port", "-1") == "-1" {
+		return ""
+	}
+	listen := g.SelectAttrValue("listen", "127.0.0.1")
+	if host == "" || listen != "0.0.0.0" && listen != "::" {
+		host = listen
+	}
+	return g.SelectAttrValue("type", "") + "://" + host + ":" + g.SelectAttrValue("port", "")
+}
+
+// report asks the guest's agent; where there is none, the leases of the
+// networks tell at least that the guest has come up.
+func (d *domain) report(ctx context.Context, def *definition) *survey.Report {
+	var host struct {
+		Name string `json:"host-name"`
+	}
+	if err := d.agent(ctx, "guest-get-host-name", nil, &host); err != nil {
+		return d.leases(ctx, def)
+	}
+	r := &survey.Report{Hostname: host.Name, Addresses: map[string][]string{}}
+	var interfaces []struct {
+		MAC       string `json:"hardware-address"`
+		Addresses []struct {
+			Address string `json:"ip-address"`
+			Prefix  int    `json:"prefix"`
+		} `json:"ip-addresses"`
+	}
+	if err := d.agent(ctx, "guest-network-get-interfaces", nil, &interfaces); err != nil {
+		return r // it is not up for it yet
+	}
+	for _, i := range interfaces {
+		for _, a := range i.Addresses {
+			mac := strings.ToLower(i.MAC)
+			r.Addresses[mac] = append(r.Addresses[mac], fmt.Sprintf("%s/%d", a.Address, a.Prefix))
+		}
+	}
+	said, err := d.execute(ctx, probe)
+	switch {
+	case errors.Is(err, errNotAllowed):
+		r.Finished, r.Partial = true, "its agent runs no commands, so that the login and the end of the first boot were not looked at"
+	case err == nil:
+		probed(r, said)
+	}
+	return r
+}
+
+// probe is what the guest is asked; it changes nothing.
+const probe = `printf 'fqdn=%s\n' "$(hostname -f 2>/dev/null)"
+printf 'timezone=%s\n' "$(readlink -f /etc/localtime | sed 's|.*/zoneinfo/||')"
+printf 'hostkey=%s\n' "$(cut -d' ' -f1,2 /etc/ssh/ssh_host_ed25519_key.pub 2>/dev/null)"
+getent passwd | awk -F: '($3 >= 1000 || $3 == 0) && $3 < 65000 {print "login=" $1}'
+if [ -d /run/cloud-init ] && [ ! -e /run/cloud-init/disabled ]; then
+  [ -s /run/cloud-init/result.json ] && printf 'result=%s\n' "$(tr -d '\n' </run/cloud-init/result.json)"
+else echo finished=yes; fi`
+
+// probed reads what the probe has said.
+func probed(r *survey.Report, said string) {
+	r.Logins = []string{}
+	for line := range strings.Lines(said) {
+		name, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "=")
+		switch name {
+		case "fqdn":
+			r.FQDN = value
+		case "timezone":
+			r.Timezone = value
+		case "hostkey":
+			r.HostKey = value
+		case "login":
+			r.Logins = append(r.Logins, value)
+		case "finished":
+			r.Finished = true
+		case "result":
+			// cloud-init writes it last of all; see its "Exported errors".
+			var result struct {
+				V1 struct {
+					Errors []string `json:"errors"`
+				} `json:"v1"`
+			}
+			if err := json.Unmarshal([]byte(value), &result); err != nil {
+				return // it is being written
+			}
+			r.Finished, r.Errors = true, result.V1.Errors
+		}
+	}
+}
+
+// agentSeconds is how long the agent may take for an answer.
+const agentSeconds = 20
+
+// agent gives the guest's agent an order (QEMU Guest Agent Protocol Reference).
+func (d *domain) agent(ctx context.Context, order string, arguments, into any) error {
+	command, err := json.Marshal(struct {
+		Execute   string `json:"execute"`
+		Arguments any    `json:"arguments,omitempty"`
+	}{order, arguments})
+	if err != nil {
+		return err
+	}
+	var answer rpc.OptString
+	err = d.call(ctx, func(l *rpc.Libvirt) (err error) {
+		answer, err = l.QEMUDomainAgentCommand(d.dom, string(command), agentSeconds, 0)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if len(answer) == 0 {
+		return errors.New("the agent's answer is empty")
+	}
+	var frame struct {
+		Return json.RawMessage `json:"return"`
+	}
+	if err := json.Unmarshal([]byte(answer[0]), &frame); err != nil {
+		return fmt.Errorf("the agent's answer cannot be read: %w", err)
+	}
+	return json.Unmarshal(frame.Return, into)
+}
+
+// errNotAllowed means that the guest's agent was told to run no commands.
+var errNotAllowed = errors.New("the guest's agent runs no commands")
+
+// execute lets the guest run a shell script and returns what it prints.
+func (d *domain) execute(ctx context.Context, script string) (string, error) {
+	var begun struct {
+		PID int `json:"pid"`
+	}
+	err := d.agent(ctx, "guest-exec", map[string]any{"path": "/bin/sh", "arg": []string{"-c", script}, "capture-output": true}, &begun)
+	if err != nil {
+		if strings.Contains(err.Error(), "disabled") || strings.Contains(err.Error(), "CommandNotFound") || strings.Contains(err.Error(), "not been found") {
+			return "", errNotAllowed
+		}
+		return "", err
+	}
+	for range 60 {
+		var status struct {
+			Exited bool   `json:"exited"`
+			Output string `json:"out-data"`
+		}
+		if err := d.agent(ctx, "guest-exec-status", map[string]int{"pid": begun.PID}, &status); err != nil {
+			return "", err
+		}
+		if status.Exited {
+			said, err := base64.StdEncoding.DecodeString(status.Output)
+			return string(said), err
+		}
+		select {
+		case <-ctx.Done():
+			return "", ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+	return "", errors.New("the guest did not come to an end with it")
+}
+
+// leases looks for the machine's adapters among the leases of the networks.
+func (d *domain) leases(ctx context.Context, def *definition) *survey.Report {
+	r := &survey.Report{Addresses: map[string][]string{}}
+	for _, e := range def.devices().SelectElements("interface") {
+		network, mac := attr(e, "./source", "network"), attr(e, "./mac", "address")
+		if network == "" {
+			continue
+		}
+		_ = d.call(ctx, func(l *rpc.Libvirt) error {
+			net, err := l.NetworkLookupByName(network)
+			if err != nil {
+				return err
+			}
+			leases, _, err := l.NetworkGetDhcpLeases(net, rpc.OptString{mac}, 1, 0)
+			for _, lease := range leases {
+				r.Addresses[mac] = append(r.Addresses[mac], fmt.Sprintf("%s/%d", lease.Ipaddr, lease.Prefix))
+				if len(lease.Hostname) > 0 {
+					r.Hostname = lease.Hostname[0]
+				}
+				r.Partial = "its agent does not answer; this is what the leases of network " + network + " tell"
+			}
+			return err
+		})
+	}
+	if r.Partial == "" {
+		return nil
+	}
+	return r
+}

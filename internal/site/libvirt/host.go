@@ -1,0 +1,295 @@
+package libvirt
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/digitalocean/go-libvirt/socket"
+	"github.com/digitalocean/go-libvirt/socket/dialers"
+
+	"mintbatch/internal/site"
+)
+
+func compare(a, b string) int { return cmp.Compare(a, b) }
+
+// host is one host and the connections to it. Copies of disks have one of
+// their own: a daemon works on few calls of one connection at a time, and they
+// take long.
+type host struct {
+	name          string
+	calls, copies connection
+	log           *slog.Logger
+	// storage keeps copies of one store from piling up.
+	storage chan struct{}
+
+	mu           sync.Mutex
+	capabilities *capabilities
+	children     map[string][]dependant // linked clones, by the file of the parent
+}
+
+// mostCopies is how many disks of a host are copied side by side.
+const mostCopies = 3
+
+func newHost(name string, a Address, log *slog.Logger) (*host, error) {
+	u, err := url.Parse(a.URL)
+	if err != nil {
+		return nil, fmt.Errorf("host %s: %w", name, err)
+	}
+	dialer, err := dialerFor(u, a.Password)
+	if err != nil {
+		return nil, fmt.Errorf("host %s: %w: %w", name, site.ErrUnreachable, err)
+	}
+	h := &host{name: name, log: log, storage: make(chan struct{}, mostCopies)}
+	h.calls = connection{url: u, dialer: dialer}
+	h.copies = connection{url: u, dialer: dialer}
+	return h, nil
+}
+
+// dialerFor makes the way to a daemon that the URI asks for, with libvirt's
+// own parameters (libvirt: "Connection URIs").
+func dialerFor(u *url.URL, password string) (socket.Dialer, error) {
+	q := u.Query()
+	_, transport, _ := strings.Cut(u.Scheme, "+")
+	if transport == "" && u.Host != "" {
+		transport = "tls"
+	}
+	unverified := q.Get("no_verify") == "1"
+	switch transport {
+	case "", "unix":
+		path := cmp.Or(q.Get("socket"), "/var/run/libvirt/libvirt-sock")
+		return dialers.NewLocal(dialers.WithSocket(path), dialers.WithLocalTimeout(dialLimit)), nil
+	case "ssh":
+		home, _ := os.UserHomeDir()
+		o := []dialers.SSHOption{
+			dialers.UseSSHPort(u.Port()), dialers.UseSSHPassword(password),
+			dialers.UseKnownHostsFile(cmp.Or(q.Get("known_hosts"), filepath.Join(home, ".ssh", "known_hosts"))),
+			dialers.UseKeyFile(cmp.Or(q.Get("keyfile"), sshKey(home))),
+			dialers.WithRemoteSocket(cmp.Or(q.Get("socket"), "/var/run/libvirt/libvirt-sock")),
+		}
+		if u.User.Username() != "" {
+			o = append(o, dialers.UseSSHUsername(u.User.Username()))
+		} else if me, err := user.Current(); err == nil {
+			o = append(o, dialers.UseSSHUsername(me.Username))
+		}
+		methods := (&dialers.SSHAuthMethods{}).Agent().PrivKey()
+		if password != "" {
+			methods = methods.Password()
+		}
+		o = append(o, dialers.WithSSHAuthMethods(methods))
+		if unverified || q.Get("known_hosts_verify") == "ignore" {
+			o = append(o, dialers.WithInsecureIgnoreHostKey())
+		}
+		return dialers.NewSSH(u.Hostname(), o...), nil
+	case "tls":
+		o := []dialers.TLSOption{}
+		if u.Port() != "" {
+			o = append(o, dialers.UseTLSPort(u.Port()))
+		}
+		if q.Get("pkipath") != "" {
+			o = append(o, dialers.UsePKIPath(q.Get("pkipath")))
+		}
+		if unverified {
+			o = append(o, dialers.WithInsecureNoVerify())
+		}
+		return dialers.NewTLS(u.Hostname(), o...), nil
+	}
+	return nil, fmt.Errorf("no such transport: %s", transport)
+}
+
+// sshKey is the first of OpenSSH's usual key files that is there.
+func sshKey(home string) string {
+	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+		path := filepath.Join(home, ".ssh", name)
+		if _, err := os.Stat(path); err == nil {
+			return path
+		}
+	}
+	return ""
+}
+
+const (
+	dialLimit = 20 * time.Second
+	// callLimit bounds a call that does not copy anything.
+	callLimit = 2 * time.Minute
+)
+
+// connection is a connection that is made when it is needed, and made again
+// when it was lost.
+type connection struct {
+	url    *url.URL
+	dialer socket.Dialer
+
+	mu   sync.Mutex
+	live *rpc.Libvirt
+}
+
+func (c *connection) get() (*rpc.Libvirt, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.live != nil && c.live.IsConnected() {
+		return c.live, nil
+	}
+	l := rpc.NewWithDialer(c.dialer)
+	if err := l.ConnectToURI(rpc.RemoteURI(c.url)); err != nil {
+		return nil, err
+	}
+	c.live = l
+	return l, nil
+}
+
+// drop gives up a connection that does not answer.
+func (c *connection) drop(l *rpc.Libvirt) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.live == l {
+		c.live = nil
+	}
+	go func() { _ = l.Disconnect() }()
+}
+
+func (h *host) close() {
+	for _, c := range []*connection{&h.calls, &h.copies} {
+		c.mu.Lock()
+		if c.live != nil {
+			_ = c.live.Disconnect()
+			c.live = nil
+		}
+		c.mu.Unlock()
+	}
+}
+
+// call makes calls that are over soon.
+func (h *host) call(ctx context.Context, do func(l *rpc.Libvirt) error) error {
+	limited, cancel := context.WithTimeout(ctx, callLimit)
+	defer cancel()
+	return h.through(limited, &h.calls, do)
+}
+
+// copy makes calls that take as long as a disk takes to be copied. The limit
+// is the caller's.
+func (h *host) copy(ctx context.Context, do func(l *rpc.Libvirt) error) error {
+	select {
+	case h.storage <- struct{}{}:
+		defer func() { <-h.storage }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	return h.through(ctx, &h.copies, do)
+}
+
+// through makes calls on a connection. The library's calls cannot be ended; one
+// that takes too long is left behind with its connection.
+func (h *host) through(ctx context.Context, c *connection, do func(l *rpc.Libvirt) error) error {
+	type outcome struct {
+		l   *rpc.Libvirt
+		err error
+	}
+	done := make(chan outcome, 1)
+	began := time.Now()
+	go func() {
+		l, err := c.get()
+		if err != nil {
+			done <- outcome{nil, h.unreachable(err)}
+			return
+		}
+		err = do(l)
+		if lost(err) {
+			c.drop(l)
+		}
+		done <- outcome{l, h.explained(err)}
+	}()
+	select {
+	case o := <-done:
+		if h.log != nil {
+			h.log.Debug("libvirt call", "host", h.name, "took", time.Since(began), "error", o.err)
+		}
+		return o.err
+	case <-ctx.Done():
+		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+			return fmt.Errorf("%w: host %s has not answered in time", site.ErrUnreachable, h.name)
+		}
+		return ctx.Err()
+	}
+}
+
+// lost tells whether an error is that of a connection, not of libvirt.
+func lost(err error) bool {
+	var network *net.OpError
+	return errors.Is(err, rpc.ErrInterrupted) || errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.EPIPE) ||
+		errors.Is(err, net.ErrClosed) || errors.As(err, &network)
+}
+
+// errLost is a connection that broke during a call: what became of it is not known.
+var errLost = errors.New("the connection to it was lost")
+
+func (h *host) unreachable(err error) error {
+	hint := ""
+	switch {
+	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
+		hint = "; you may not use libvirt's socket: be a member of its group (usually libvirt), or of root"
+	case errors.Is(err, syscall.ENOENT):
+		hint = "; is libvirtd running, and does it make this socket?"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		hint = "; is libvirtd running?"
+	case strings.Contains(err.Error(), "knownhosts: key is unknown"):
+		hint = "; the host's key is not in the known_hosts file: connect once with ssh, and compare its fingerprint"
+	case strings.Contains(err.Error(), "knownhosts: key mismatch"):
+		hint = "; the host's key is not the one in the known_hosts file: find out why before you go on"
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		hint = "; add a key with ssh-add, name one with ?keyfile=PATH, or give a password"
+	}
+	return fmt.Errorf("%w: host %s: %w%s", site.ErrUnreachable, h.name, err, hint)
+}
+
+// explained tells libvirt's errors apart.
+func (h *host) explained(err error) error {
+	var e rpc.Error
+	switch {
+	case err == nil:
+		return nil
+	case lost(err):
+		return fmt.Errorf("%w: host %s: %w", site.ErrUnreachable, h.name, errLost)
+	case errors.As(err, &e):
+		switch rpc.ErrorNumber(e.Code) {
+		case rpc.ErrNoDomain, rpc.ErrNoStorageVol, rpc.ErrNoStoragePool, rpc.ErrNoNetwork, rpc.ErrNoDomainSnapshot:
+			return fmt.Errorf("%w: %w", site.ErrNotFound, err)
+		case rpc.ErrAuthFailed, rpc.ErrAuthCancelled, rpc.ErrAuthUnavailable:
+			return fmt.Errorf("%w: host %s: %w", site.ErrUnreachable, h.name, err)
+		}
+	}
+	return err
+}
+
+// again does an act again while the connection breaks in it: a daemon that is
+// restarted is back in a moment, and every act may be asked for again.
+func again(ctx context.Context, do func() error) error {
+	_, err := backoff.Retry(ctx, func() (struct{}, error) {
+		err := do()
+		if err != nil && !errors.Is(err, site.ErrUnreachable) {
+			err = backoff.Permanent(err)
+		}
+		return struct{}{}, err
+	}, backoff.WithMaxElapsedTime(reconnectLimit))
+	var permanent *backoff.PermanentError
+	if errors.As(err, &permanent) {
+		return permanent.Err
+	}
+	return err
+}
+
+// reconnectLimit is how long an act waits for a host to come back.
+const reconnectLimit = 45 * time.Second

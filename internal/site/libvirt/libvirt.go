@@ -1,0 +1,180 @@
+// Package libvirt is a site of hosts that run their machines under libvirt. It
+// speaks libvirt's own RPC.
+//
+// What makes a repeated act harmless: a machine's UUID is its identity, and
+// every volume of it has the identity in its name. A machine is defined only
+// once its disks are whole, so that a disk without its machine is a copy that
+// was cut short, and is made again.
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+
+	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/site"
+)
+
+// Options say which hosts a site has, and what is asked of them.
+type Options struct {
+	Hosts map[string]Address
+	// Templates are the names that the setup knows; a survey looks into these.
+	Templates []string
+	Logger    *slog.Logger
+}
+
+// Address is where a host is reached.
+type Address struct {
+	URL      string
+	Password string // of an SSH login
+}
+
+// Site is a group of hosts.
+type Site struct {
+	hosts     []*host // by name
+	templates []string
+	tasks     tasks
+	consoles  consoles
+
+	mu    sync.Mutex
+	where map[uuid.UUID]*host // each machine was found at last
+}
+
+// New prepares a site; nothing is connected yet.
+func New(o Options) (*Site, error) {
+	s := &Site{templates: o.Templates, where: map[uuid.UUID]*host{}}
+	for name, address := range o.Hosts {
+		h, err := newHost(name, address, o.Logger)
+		if err != nil {
+			return nil, err
+		}
+		s.hosts = append(s.hosts, h)
+	}
+	slices.SortFunc(s.hosts, func(a, b *host) int { return compare(a.name, b.name) })
+	return s, nil
+}
+
+// Close ends the connections.
+func (s *Site) Close() {
+	for _, h := range s.hosts {
+		h.close()
+	}
+}
+
+func (s *Site) host(name string) (*host, error) {
+	for _, h := range s.hosts {
+		if h.name == name {
+			return h, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: the site has no host %q", site.ErrRefused, name)
+}
+
+// domain is a machine at its host.
+type domain struct {
+	*host
+	dom rpc.Domain
+}
+
+// find looks a machine up, first where it was last. A machine that is on none
+// of the hosts is only known to be nowhere when all of them answer.
+func (s *Site) find(ctx context.Context, id uuid.UUID) (*domain, error) {
+	s.mu.Lock()
+	last := s.where[id]
+	s.mu.Unlock()
+	var down error
+	for _, h := range s.ordered(last) {
+		var dom rpc.Domain
+		err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+			dom, err = l.DomainLookupByUUID(rpc.UUID(id))
+			return err
+		})
+		switch {
+		case err == nil:
+			s.mu.Lock()
+			s.where[id] = h
+			s.mu.Unlock()
+			return &domain{h, dom}, nil
+		case ctx.Err() != nil:
+			return nil, ctx.Err()
+		case errors.Is(err, site.ErrUnreachable):
+			down = errors.Join(down, err)
+		case !errors.Is(err, site.ErrNotFound):
+			return nil, err
+		}
+	}
+	if down != nil {
+		return nil, down
+	}
+	return nil, fmt.Errorf("%w: no machine %s", site.ErrNotFound, id)
+}
+
+func (s *Site) ordered(first *host) []*host {
+	if first == nil {
+		return s.hosts
+	}
+	return append([]*host{first}, slices.DeleteFunc(slices.Clone(s.hosts), func(h *host) bool { return h == first })...)
+}
+
+// on does something with a machine as an act that may take long.
+func (s *Site) on(ctx context.Context, id uuid.UUID, do func(ctx context.Context, d *domain) error) (survey.Task, error) {
+	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
+		return again(ctx, func() error {
+			d, err := s.find(ctx, id)
+			if err != nil {
+				return err
+			}
+			return do(ctx, d)
+		})
+	})
+}
+
+// Shape implements site.Site.
+func (s *Site) Shape(ctx context.Context, id uuid.UUID, shape machine.Shape) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.shape(ctx, id, shape) })
+}
+
+// Wire implements site.Site.
+func (s *Site) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.wire(ctx, adapters) })
+}
+
+// Seed implements site.Site.
+func (s *Site) Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.seed(ctx, id, image) })
+}
+
+// Checkpoint implements site.Site.
+func (s *Site) Checkpoint(ctx context.Context, id uuid.UUID, name string) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.checkpoint(ctx, name) })
+}
+
+// Record implements site.Site.
+func (s *Site) Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.record(ctx, mark) })
+}
+
+// Power implements site.Site.
+func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error {
+		if power == machine.Off {
+			return d.shutDown(ctx)
+		}
+		if err := d.start(ctx); err != nil {
+			return err
+		}
+		s.consoles.watch(d, id)
+		return nil
+	})
+}
+
+// Task implements site.Site.
+func (s *Site) Task(_ context.Context, id string) (survey.Task, error) { return s.tasks.look(id) }

@@ -1,0 +1,137 @@
+package libvirt
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/beevik/etree"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+)
+
+// The ownership mark is an element of a namespace of our own in the machine's
+// metadata (libvirt: "Domain XML format", General metadata). docs/libvirt.md
+// has its form.
+const (
+	namespace = "urn:mintbatch:mark:1"
+	prefix    = "mintbatch"
+)
+
+// parent is what a linked clone's disk depends on, and how that was when the
+// clone was made.
+type parent struct {
+	path, changed string
+	size          machine.Size // that the clone saves
+}
+
+// marked writes a mark, and the parent of a linked clone.
+func marked(m survey.Mark, p parent) *etree.Element {
+	e := etree.NewElement("mark")
+	e.Space = prefix
+	e.CreateAttr("xmlns:"+prefix, namespace)
+	set := func(e *etree.Element, name, value string) {
+		if value != "" {
+			e.CreateAttr(name, plainText(value))
+		}
+	}
+	set(e, "ledger", m.Ledger.String())
+	set(e, "machine", m.Key)
+	set(e, "generation", strconv.Itoa(m.Generation))
+	set(e, "fingerprint", m.Fingerprint)
+	set(e, "run", m.Run)
+	set(e, "folder", m.Folder)
+	set(e, "owner", m.Owner)
+	set(e, "until", m.Until)
+	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
+		l := e.CreateElement(prefix + ":label")
+		l.CreateAttr("name", name)
+		l.CreateAttr("value", m.Labels[name])
+	}
+	if p.path != "" {
+		c := e.CreateElement(prefix + ":parent")
+		c.CreateAttr("path", plainText(p.path))
+		c.CreateAttr("changed", p.changed)
+		c.CreateAttr("size", p.size.String())
+	}
+	if m.Spec != nil {
+		spec, err := json.Marshal(m.Spec)
+		if err != nil { // only values of our own types, which marshal
+			panic(err)
+		}
+		e.CreateElement(prefix + ":spec").SetText(string(spec))
+	}
+	return e
+}
+
+// setMark puts a mark into a definition.
+func (d *definition) setMark(m survey.Mark, p parent) {
+	metadata := child(d.root, "metadata")
+	for _, e := range metadata.ChildElements() {
+		if e.NamespaceURI() == namespace {
+			metadata.RemoveChild(e)
+		}
+	}
+	metadata.AddChild(marked(m, p))
+}
+
+// mark reads the mark; nil where there is none, or none that can be read: such
+// a machine is not ours to touch.
+func (d *definition) mark() (*survey.Mark, parent) {
+	var e *etree.Element
+	for _, found := range d.root.FindElements("./metadata/*") {
+		if found.NamespaceURI() == namespace && found.Tag == "mark" {
+			e = found
+		}
+	}
+	if e == nil {
+		return nil, parent{}
+	}
+	ledger, err := uuid.Parse(e.SelectAttrValue("ledger", ""))
+	generation, err2 := strconv.Atoi(e.SelectAttrValue("generation", ""))
+	if err != nil || err2 != nil {
+		return nil, parent{}
+	}
+	m := &survey.Mark{Ledger: ledger, Key: e.SelectAttrValue("machine", ""), Generation: generation,
+		Fingerprint: e.SelectAttrValue("fingerprint", ""), Run: e.SelectAttrValue("run", ""), Folder: e.SelectAttrValue("folder", "")}
+	m.Owner, m.Until = e.SelectAttrValue("owner", ""), e.SelectAttrValue("until", "")
+	m.Notes = child(d.root, "description").Text()
+	var p parent
+	for _, c := range e.ChildElements() {
+		switch c.Tag {
+		case "label":
+			if m.Labels == nil {
+				m.Labels = map[string]string{}
+			}
+			m.Labels[c.SelectAttrValue("name", "")] = c.SelectAttrValue("value", "")
+		case "parent":
+			p = parent{path: c.SelectAttrValue("path", ""), changed: c.SelectAttrValue("changed", "")}
+			p.size, _ = machine.ParseSize(c.SelectAttrValue("size", ""))
+		case "spec":
+			var spec machine.Spec
+			if json.Unmarshal([]byte(c.Text()), &spec) == nil {
+				m.Spec = &spec
+			}
+		}
+	}
+	return m, p
+}
+
+// describe writes what people read in any other tool: the title and the notes.
+func (d *definition) describe(m survey.Mark, name string) {
+	title := name
+	if m.Owner != "" {
+		title = fmt.Sprintf("%s (%s)", name, m.Owner)
+	}
+	without(d.root, "./title")
+	without(d.root, "./description")
+	text(d.root, plainText(strings.ReplaceAll(title, "\n", " ")), "title")
+	if m.Notes != "" {
+		text(d.root, plainText(m.Notes), "description")
+	}
+}

@@ -1,0 +1,239 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/beevik/etree"
+	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/site"
+)
+
+// definition reads what the machine will be at its next start.
+func (d *domain) definition(ctx context.Context) (*definition, error) {
+	var text string
+	err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
+		text, err = l.DomainGetXMLDesc(d.dom, rpc.DomainXMLInactive|rpc.DomainXMLSecure)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return parseDefinition(text)
+}
+
+func (d *domain) running(ctx context.Context) (bool, error) {
+	var state int32
+	err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
+		state, _, err = l.DomainGetState(d.dom, 0)
+		return err
+	})
+	return runs(state), err
+}
+
+// runs tells whether a state is one in which the machine takes memory.
+func runs(state int32) bool {
+	switch rpc.DomainState(state) {
+	case rpc.DomainShutoff, rpc.DomainCrashed, rpc.DomainNostate:
+		return false
+	}
+	return true
+}
+
+// shape sets CPUs, memory and disks. A machine that runs is shut down in an
+// orderly way for what it cannot take while it does, and started again.
+func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape) error {
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	on, err := d.running(ctx)
+	if err != nil {
+		return err
+	}
+	if want.Disk > 0 {
+		disks := def.disks()
+		if len(disks) == 0 {
+			return fmt.Errorf("%w: it has no disk", site.ErrRefused)
+		}
+		if err := d.grow(ctx, disks[0], want.Disk, on); err != nil {
+			return err
+		}
+	}
+	changed := want.CPUs > 0 && want.CPUs != def.cpus() && def.setCPUs(want.CPUs, 0)
+	changed = def.setMemory(want.Memory) || changed
+	added, err := d.dataDisks(ctx, id, def, want.Disks, on)
+	if err != nil || !changed && !added {
+		return err
+	}
+	if on && changed {
+		if err := d.shutDown(ctx); err != nil {
+			return fmt.Errorf("shut it down, so that it can take its new CPUs and memory: %w", err)
+		}
+	}
+	if err := d.define(ctx, def); err != nil {
+		return err
+	}
+	if on && changed {
+		return d.start(ctx)
+	}
+	return nil
+}
+
+// grow makes a disk larger, never smaller.
+func (d *domain) grow(ctx context.Context, disk *etree.Element, size machine.Size, on bool) error {
+	file, err := diskFile(disk)
+	if err != nil {
+		return err
+	}
+	v, err := d.volumeAt(ctx, file)
+	if err != nil {
+		return err
+	}
+	switch {
+	case v.capacity == size:
+		return nil
+	case v.capacity > size:
+		return fmt.Errorf("%w: its disk has %s and never shrinks to %s", site.ErrRefused, v.capacity, size)
+	}
+	return d.call(ctx, func(l *rpc.Libvirt) error {
+		if on {
+			return l.DomainBlockResize(d.dom, attr(disk, "./target", "dev"), uint64(size), rpc.DomainBlockResizeBytes)
+		}
+		return l.StorageVolResize(v.vol, uint64(size), 0)
+	})
+}
+
+// dataDisks makes the data disks that are missing and grows those that are too
+// small. It tells whether the definition got another disk.
+func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, want []machine.Disk, on bool) (added bool, err error) {
+	for i, disk := range want {
+		serial := fmt.Sprintf("data-%d", i+1)
+		if e := def.root.FindElement("./devices/disk[serial='" + serial + "']"); e != nil {
+			if err := d.grow(ctx, e, disk.Size, on); err != nil {
+				return added, fmt.Errorf("data disk %d: %w", i+1, err)
+			}
+			continue
+		}
+		pool, err := d.storeFor(ctx, def, disk.Store)
+		if err != nil {
+			return added, err
+		}
+		name := volumeName(d.dom.Name, id, "."+serial+".qcow2")
+		if err := d.discardIn(ctx, pool, name); err != nil {
+			return added, err
+		}
+		allocation, flags := machine.Size(0), rpc.StorageVolCreateFlags(0)
+		if disk.Kind == machine.FullDisk {
+			allocation, flags = disk.Size, rpc.StorageVolCreatePreallocMetadata
+		}
+		file, err := d.create(ctx, pool, volumeXML(name, "qcow2", disk.Size, allocation, nil), flags)
+		if err != nil {
+			return added, fmt.Errorf("data disk %d: %w", i+1, err)
+		}
+		e := def.addDisk(file, serial)
+		if on {
+			err := d.call(ctx, func(l *rpc.Libvirt) error {
+				return l.DomainAttachDeviceFlags(d.dom, elementText(e), uint32(rpc.DomainDeviceModifyLive))
+			})
+			if err != nil {
+				return added, fmt.Errorf("attach data disk %d: %w", i+1, err)
+			}
+		}
+		added = true
+	}
+	return added, nil
+}
+
+// storeFor is the named store, else that of the machine's own disk.
+func (d *domain) storeFor(ctx context.Context, def *definition, name string) (rpc.StoragePool, error) {
+	if name != "" {
+		return d.pool(ctx, name)
+	}
+	disks := def.disks()
+	if len(disks) == 0 {
+		return rpc.StoragePool{}, fmt.Errorf("%w: it has no disk", site.ErrRefused)
+	}
+	file, err := diskFile(disks[0])
+	if err != nil {
+		return rpc.StoragePool{}, err
+	}
+	var pool rpc.StoragePool
+	err = d.call(ctx, func(l *rpc.Libvirt) error {
+		v, err := l.StorageVolLookupByPath(file)
+		if err != nil {
+			return err
+		}
+		pool, err = l.StoragePoolLookupByVolume(v)
+		return err
+	})
+	return pool, err
+}
+
+// wire connects the adapters. Of a machine that runs, only the cable can be
+// plugged in or pulled.
+func (d *domain) wire(ctx context.Context, adapters []machine.Adapter) error {
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	on, err := d.running(ctx)
+	if err != nil {
+		return err
+	}
+	has := def.devices().SelectElements("interface")
+	same := len(has) == len(adapters)
+	for i := 0; same && i < len(has); i++ {
+		same = wiredAs(has[i], adapters[i])
+	}
+	if same {
+		return nil
+	}
+	def.setAdapters(adapters)
+	if on {
+		for _, e := range def.devices().SelectElements("interface") {
+			err := d.call(ctx, func(l *rpc.Libvirt) error {
+				return l.DomainUpdateDeviceFlags(d.dom, elementText(e), rpc.DomainDeviceModifyLive)
+			})
+			if err != nil {
+				return fmt.Errorf("%w: while the machine runs: %w", site.ErrRefused, err)
+			}
+		}
+	}
+	return d.networkError(d.define(ctx, def), adapters)
+}
+
+// networkError names the network that libvirt has not found.
+func (d *domain) networkError(err error, adapters []machine.Adapter) error {
+	for _, a := range adapters {
+		if err != nil && strings.Contains(err.Error(), "'"+a.Network+"'") {
+			return fmt.Errorf("%w: network %s: %w", site.ErrRefused, a.Network, err)
+		}
+	}
+	return err
+}
+
+// checkpoint keeps the state of the disks under a name: inside of them, or
+// where a disk cannot, by going on in another file.
+func (d *domain) checkpoint(ctx context.Context, name string) error {
+	xml := etree.NewElement("domainsnapshot")
+	text(xml, name, "name")
+	return d.call(ctx, func(l *rpc.Libvirt) error {
+		_, err := l.DomainSnapshotLookupByName(d.dom, name, 0)
+		if err == nil || !errors.Is(d.explained(err), site.ErrNotFound) {
+			return err
+		}
+		if _, err = l.DomainSnapshotCreateXML(d.dom, elementText(xml), 0); err != nil {
+			var again error
+			if _, again = l.DomainSnapshotCreateXML(d.dom, elementText(xml), uint32(rpc.DomainSnapshotCreateDiskOnly|rpc.DomainSnapshotCreateAtomic)); again == nil {
+				return nil
+			}
+		}
+		return err
+	})
+}

@@ -1,0 +1,189 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/beevik/etree"
+	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/site"
+)
+
+// volume is a disk as a store has it.
+type volume struct {
+	vol      rpc.StorageVol
+	path     string
+	format   string
+	capacity machine.Size // as a guest sees it
+	used     machine.Size // by it, and once its chain was walked, by all that it depends on
+	backing  string       // the file that it is a child of
+	changed  string       // when its content was last changed
+	writable bool
+}
+
+// fileStores are the kinds of pool whose volumes are files.
+var fileStores = []string{"dir", "fs", "netfs", "vstorage"}
+
+const seedSuffix = ".seed.iso"
+
+// volumeName names a volume of a machine. The identity in it makes it ours: no
+// other machine, of whatever ledger, has the same.
+func volumeName(name string, id uuid.UUID, part string) string {
+	return name + "." + id.String() + part
+}
+
+// ours tells whether a file is the machine's own.
+func ours(file string, id uuid.UUID) bool {
+	return strings.Contains(path.Base(file), "."+id.String()+".")
+}
+
+func (h *host) pool(ctx context.Context, name string) (rpc.StoragePool, error) {
+	var p rpc.StoragePool
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		p, err = l.StoragePoolLookupByName(name)
+		return err
+	})
+	if errors.Is(err, site.ErrNotFound) {
+		return p, fmt.Errorf("%w: host %s has no store %q", site.ErrRefused, h.name, name)
+	}
+	return p, err
+}
+
+// lookVolume reads a volume's own description.
+func (h *host) lookVolume(ctx context.Context, find func(l *rpc.Libvirt) (rpc.StorageVol, error)) (*volume, error) {
+	var v volume
+	var text string
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		if v.vol, err = find(l); err != nil {
+			return err
+		}
+		if _, _, _, err = l.StorageVolGetInfo(v.vol); err != nil { // also looks at the file anew
+			return err
+		}
+		text, err = l.StorageVolGetXMLDesc(v.vol, 0)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	doc := etree.NewDocument()
+	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil {
+		return nil, fmt.Errorf("libvirt's description of the volume %s cannot be read", v.vol.Name)
+	}
+	root := doc.Root()
+	v.path = strings.TrimSpace(child(root, "target", "path").Text())
+	v.format = attr(root, "./target/format", "type")
+	v.capacity, v.used = sizeOf(root.FindElement("./capacity")), sizeOf(root.FindElement("./allocation"))
+	if b := root.FindElement("./backingStore/path"); b != nil {
+		v.backing = b.Text()
+	}
+	v.changed = strings.TrimSpace(child(root, "target", "timestamps", "mtime").Text())
+	mode, _ := strconv.ParseUint(strings.TrimSpace(child(root, "target", "permissions", "mode").Text()), 8, 32)
+	v.writable = mode&0o222 != 0
+	return &v, nil
+}
+
+func (h *host) volumeAt(ctx context.Context, file string) (*volume, error) {
+	return h.lookVolume(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByPath(file) })
+}
+
+func (h *host) volumeIn(ctx context.Context, pool rpc.StoragePool, name string) (*volume, error) {
+	return h.lookVolume(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
+}
+
+// volumeXML describes a volume to be made (libvirt: "Storage volume XML
+// format"). Nobody but the hypervisor may read it.
+func volumeXML(name, format string, capacity, allocation machine.Size, backing *volume) string {
+	root := etree.NewElement("volume")
+	text(root, name, "name")
+	for tag, size := range map[string]machine.Size{"capacity": capacity, "allocation": allocation} {
+		e := root.CreateElement(tag)
+		e.CreateAttr("unit", "bytes")
+		e.SetText(strconv.FormatInt(int64(size), 10))
+	}
+	child(root, "target", "format").CreateAttr("type", format)
+	text(root, "0600", "target", "permissions", "mode")
+	if backing != nil {
+		text(root, backing.path, "backingStore", "path")
+		child(root, "backingStore", "format").CreateAttr("type", backing.format)
+	}
+	return elementText(root)
+}
+
+// create makes an empty volume, or one that is a child of another.
+func (h *host) create(ctx context.Context, pool rpc.StoragePool, xml string, flags rpc.StorageVolCreateFlags) (string, error) {
+	var made rpc.StorageVol
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		made, err = l.StorageVolCreateXML(pool, xml, flags)
+		return err
+	})
+	return made.Key, roomIn(pool, err)
+}
+
+// roomIn says which store an act failed for lack of room in.
+func roomIn(pool rpc.StoragePool, err error) error {
+	if err != nil && strings.Contains(err.Error(), "No space left on device") {
+		return fmt.Errorf("%w: store %q is full: %w", site.ErrRefused, pool.Name, err)
+	}
+	return err
+}
+
+// discard deletes a volume; one that is not there is deleted already. A volume
+// that is still being copied to, by a run that was killed, is waited for.
+func (h *host) discard(ctx context.Context, find func(l *rpc.Libvirt) (rpc.StorageVol, error)) error {
+	for {
+		err := h.call(ctx, func(l *rpc.Libvirt) error {
+			v, err := find(l)
+			if err != nil {
+				return err
+			}
+			return l.StorageVolDelete(v, 0)
+		})
+		switch {
+		case errors.Is(err, site.ErrNotFound), err != nil && strings.Contains(err.Error(), "No such file"):
+			return nil
+		case err != nil && strings.Contains(err.Error(), "still being allocated"), err != nil && strings.Contains(err.Error(), "still in use"):
+		default:
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("a copy that an earlier run began is still going on: %w", err)
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (h *host) discardIn(ctx context.Context, pool rpc.StoragePool, name string) error {
+	return h.discard(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
+}
+
+// remains lists the volumes, in whatever store of the host, that are the
+// machine's own.
+func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, error) {
+	var all []rpc.StorageVol
+	err := h.call(ctx, func(l *rpc.Libvirt) error {
+		pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
+		if err != nil {
+			return err
+		}
+		for _, p := range pools {
+			volumes, _, err := l.StoragePoolListAllVolumes(p, 1, 0)
+			if err != nil {
+				return err
+			}
+			all = append(all, slices.DeleteFunc(volumes, func(v rpc.StorageVol) bool { return !ours(v.Name, id) })...)
+		}
+		return nil
+	})
+	return all, err
+}

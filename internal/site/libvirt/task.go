@@ -1,0 +1,92 @@
+package libvirt
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/site"
+)
+
+// tasks are the acts that this process is at.
+type tasks struct {
+	mu  sync.Mutex
+	all map[string]*task
+}
+
+type task struct {
+	mu   sync.Mutex
+	info survey.Task
+}
+
+// soon is how long a caller waits for an act before it is given a task.
+const soon = 300 * time.Millisecond
+
+// start begins an act. One that ends soon is settled at once, so that its
+// error keeps its kind.
+func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share func(float64)) error) (survey.Task, error) {
+	one := &task{info: survey.Task{ID: uuid.NewString(), State: survey.Running}}
+	done := make(chan error, 1)
+	// The act outlives the caller's limit for one answer, not the program.
+	whole := context.WithoutCancel(ctx)
+	if deadline, ok := ctx.Deadline(); ok {
+		var cancel context.CancelFunc
+		whole, cancel = context.WithDeadline(whole, deadline)
+		context.AfterFunc(whole, cancel)
+	}
+	go func() {
+		err := do(whole, func(share float64) {
+			one.mu.Lock()
+			one.info.Share = share
+			one.mu.Unlock()
+		})
+		one.mu.Lock()
+		one.info.State = survey.Done
+		if err != nil {
+			one.info.State, one.info.Error = survey.Failed, err.Error()
+		}
+		one.mu.Unlock()
+		done <- err
+	}()
+	timer := time.NewTimer(soon)
+	defer timer.Stop()
+	select {
+	case err := <-done:
+		if err != nil {
+			return survey.Task{}, err
+		}
+		return survey.Task{State: survey.Done}, nil
+	case <-timer.C:
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.all == nil {
+		t.all = map[string]*task{}
+	}
+	t.all[one.info.ID] = one
+	return one.look(), nil
+}
+
+func (t *task) look() survey.Task {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.info
+}
+
+func (t *tasks) look(id string) (survey.Task, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	one, ok := t.all[id]
+	if !ok {
+		return survey.Task{}, fmt.Errorf("%w: no task %s", site.ErrNotFound, id)
+	}
+	info := one.look()
+	if info.Settled() {
+		delete(t.all, id)
+	}
+	return info, nil
+}

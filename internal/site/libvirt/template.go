@@ -1,0 +1,272 @@
+package libvirt
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+
+	"github.com/beevik/etree"
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/site"
+)
+
+// template is what machines are cloned from, at its host.
+type template struct {
+	*host
+	name       string
+	definition *definition // nil for a bare volume
+	disks      []*volume
+}
+
+// templateAt finds a template at a host and looks whether anything can be
+// cloned from it. What is wrong with one that is there is in the second error.
+func (h *host) templateAt(ctx context.Context, name string) (t *template, problem, err error) {
+	t = &template{host: h, name: name}
+	if store, file, ok := strings.Cut(name, "/"); ok {
+		v, err := h.templateVolume(ctx, store, file)
+		if err != nil {
+			return nil, nil, err
+		}
+		t.disks = []*volume{v}
+		return t, h.chain(ctx, v), nil
+	}
+	var text string
+	var state, snapshots int32
+	err = h.call(ctx, func(l *rpc.Libvirt) error {
+		dom, err := l.DomainLookupByName(name)
+		if err != nil {
+			return err
+		}
+		if state, _, err = l.DomainGetState(dom, 0); err != nil {
+			return err
+		}
+		if snapshots, err = l.DomainSnapshotNum(dom, 0); err != nil {
+			return err
+		}
+		text, err = l.DomainGetXMLDesc(dom, rpc.DomainXMLInactive|rpc.DomainXMLSecure)
+		return err
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	if t.definition, err = parseDefinition(text); err != nil {
+		return nil, nil, err
+	}
+	problem = h.usable(ctx, t)
+	switch {
+	case rpc.DomainState(state) != rpc.DomainShutoff:
+		problem = errors.New("it is running: shut it down first")
+	case snapshots > 0:
+		problem = fmt.Errorf("it has %d snapshots, which its clones would not have: remove them, or prepare another template", snapshots)
+	}
+	return t, problem, nil
+}
+
+// templateVolume finds a bare volume. One that was put into the store's folder
+// by hand is seen after another look.
+func (h *host) templateVolume(ctx context.Context, store, name string) (*volume, error) {
+	var pool rpc.StoragePool
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		pool, err = l.StoragePoolLookupByName(store)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.volumeIn(ctx, pool, name)
+	if !errors.Is(err, site.ErrNotFound) {
+		return v, err
+	}
+	if err := h.call(ctx, func(l *rpc.Libvirt) error { return l.StoragePoolRefresh(pool, 0) }); err != nil {
+		return nil, err
+	}
+	return h.volumeIn(ctx, pool, name)
+}
+
+// usable looks at the disks of a template machine.
+func (h *host) usable(ctx context.Context, t *template) error {
+	for _, e := range t.definition.disks() {
+		v, err := h.diskVolume(ctx, e)
+		if err != nil {
+			return err
+		}
+		if err := h.chain(ctx, v); err != nil {
+			return err
+		}
+		t.disks = append(t.disks, v)
+	}
+	if len(t.disks) == 0 {
+		return errors.New("it has no disk")
+	}
+	return nil
+}
+
+// diskVolume finds the volume that a disk is.
+func (h *host) diskVolume(ctx context.Context, e *etree.Element) (*volume, error) {
+	file, err := diskFile(e)
+	if err != nil {
+		return nil, err
+	}
+	var v *volume
+	if file == "" {
+		pool, err := h.pool(ctx, attr(e, "./source", "pool"))
+		if err != nil {
+			return nil, err
+		}
+		v, err = h.volumeIn(ctx, pool, attr(e, "./source", "volume"))
+		if err != nil {
+			return nil, err
+		}
+	} else if v, err = h.volumeAt(ctx, file); err != nil {
+		if errors.Is(err, site.ErrNotFound) {
+			return nil, fmt.Errorf("its disk %s is in no store of host %s that is active, or is not there: make %s a store with `virsh pool-define-as`", file, h.name, path.Dir(file))
+		}
+		return nil, fmt.Errorf("its disk %s: %w", file, err)
+	}
+	if format := attr(e, "./driver", "type"); format != "" {
+		v.format = format // what the machine takes it for counts, not what it looks like
+	}
+	return v, nil
+}
+
+// longestChain bounds how deep disks may depend on disks.
+const longestChain = 64
+
+// chain walks the files that a disk depends on, and adds to its size what a
+// copy without them takes.
+func (h *host) chain(ctx context.Context, v *volume) error {
+	for file, depth := v.backing, 0; file != ""; depth++ {
+		if depth == longestChain {
+			return fmt.Errorf("the files that its disk depends on go round in a ring, or are more than %d", longestChain)
+		}
+		below, err := h.volumeAt(ctx, file)
+		if errors.Is(err, site.ErrNotFound) {
+			return fmt.Errorf("its disk depends on %s, which is in no store of host %s that is active, or is not there", file, h.name)
+		}
+		if err != nil {
+			return fmt.Errorf("its disk depends on %s: %w", file, err)
+		}
+		file = below.backing
+		v.used += below.used
+	}
+	return nil
+}
+
+// plain makes the definition of a machine around a bare volume.
+func (h *host) plain(ctx context.Context, hw *machine.Hardware) (*definition, error) {
+	caps, err := h.able(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var want machine.Hardware
+	if hw != nil {
+		want = *hw
+	}
+	arch := cmp.Or(want.Arch, caps.arch)
+	emulator := cmp.Or(want.Emulator, caps.emulator(arch))
+	board := cmp.Or(want.Board, map[string]string{"x86_64": "q35", "aarch64": "virt", "riscv64": "virt"}[arch])
+	cpu := cmp.Or(want.CPU, map[string]string{"kvm": "host-model", "qemu": "maximum"}[emulator])
+
+	doc := etree.NewDocument()
+	root := doc.CreateElement("domain")
+	root.CreateAttr("type", emulator)
+	text(root, "1", "vcpu")
+	d := &definition{doc, root}
+	d.setMemory(machine.GiB)
+	kind := child(root, "os", "type")
+	kind.SetText("hvm")
+	kind.CreateAttr("arch", arch)
+	if board != "" {
+		kind.CreateAttr("machine", board)
+	}
+	child(root, "features", "acpi")
+	if arch == "x86_64" || arch == "i686" {
+		child(root, "features", "apic")
+	}
+	switch cpu {
+	case "host-model", "host-passthrough", "maximum":
+		child(root, "cpu").CreateAttr("mode", cpu)
+	default:
+		child(root, "cpu").CreateAttr("mode", "custom")
+		text(root, cpu, "cpu", "model")
+	}
+	child(root, "clock").CreateAttr("offset", "utc")
+	devices := d.devices()
+	disk := devices.CreateElement("disk")
+	setDiskFile(disk, "", "qcow2")
+	bus := cmp.Or(want.Bus, "virtio")
+	child(disk, "target").CreateAttr("dev", busPrefix[bus]+"a")
+	child(disk, "target").CreateAttr("bus", bus)
+	if bus == "scsi" {
+		c := devices.CreateElement("controller")
+		c.CreateAttr("type", "scsi")
+		c.CreateAttr("model", "virtio-scsi")
+	}
+	addConsole(devices)
+	addDisplay(devices)
+	rng := devices.CreateElement("rng")
+	rng.CreateAttr("model", "virtio")
+	backend := rng.CreateElement("backend")
+	backend.CreateAttr("model", "random")
+	backend.SetText("/dev/urandom")
+	return d, nil
+}
+
+// dependant is a linked clone and what it knows of its parent.
+type dependant struct {
+	name   string
+	parent parent
+}
+
+// dependants lists, by the file of the parent, the linked clones that carry a
+// mark of ours.
+func dependants(all []seenDomain) map[string][]dependant {
+	found := map[string][]dependant{}
+	for _, d := range all {
+		if d.parent.path != "" {
+			found[d.parent.path] = append(found[d.parent.path], dependant{d.dom.Name, d.parent})
+		}
+	}
+	return found
+}
+
+// changedSince tells by which clone, of those that depend on the template's
+// disk, it can be seen that the disk was changed after they were made.
+func (t *template) changedSince(children map[string][]dependant) error {
+	for _, v := range t.disks {
+		for _, c := range children[v.path] {
+			if c.parent.changed != "" && v.changed != "" && c.parent.changed != v.changed {
+				return fmt.Errorf("its disk was changed after linked clones had been made of it (%s was), which may have damaged them: bring the disk back as it was, or make a template of another name", c.name)
+			}
+		}
+	}
+	return nil
+}
+
+// unchanged holds the template's disk against the linked clones that depend on
+// it. They are looked for once; those that this program makes are known.
+func (h *host) unchanged(ctx context.Context, t *template) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.children == nil {
+		all, err := h.domains(ctx)
+		if err != nil {
+			return err
+		}
+		h.children = dependants(all)
+	}
+	if err := t.changedSince(h.children); err != nil {
+		return err
+	}
+	for _, v := range t.disks {
+		if len(h.children[v.path]) == 0 {
+			h.children[v.path] = []dependant{{"one of this run", parent{path: v.path, changed: v.changed}}}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,492 @@
+package libvirt
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/beevik/etree"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/site"
+)
+
+// definition is a domain's XML. What is not asked about stays as it was found.
+type definition struct {
+	doc  *etree.Document
+	root *etree.Element
+}
+
+func parseDefinition(text string) (*definition, error) {
+	doc := etree.NewDocument()
+	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil || doc.Root().Tag != "domain" {
+		return nil, fmt.Errorf("libvirt's description of the machine is not XML that can be read: %v", err)
+	}
+	return &definition{doc, doc.Root()}, nil
+}
+
+// String is the XML that libvirt is given.
+func (d *definition) String() string {
+	text, err := d.doc.WriteToString()
+	if err != nil { // nothing but memory is written to
+		panic(err)
+	}
+	return text
+}
+
+// child finds an element below another, by the tags on the way, and makes what
+// is missing of it.
+func child(e *etree.Element, tags ...string) *etree.Element {
+	for _, tag := range tags {
+		next := e.SelectElement(tag)
+		if next == nil {
+			next = e.CreateElement(tag)
+		}
+		e = next
+	}
+	return e
+}
+
+// text gives an element below another its text.
+func text(e *etree.Element, value string, tags ...string) { child(e, tags...).SetText(value) }
+
+// without takes all elements of a path away.
+func without(e *etree.Element, path string) {
+	for _, found := range e.FindElements(path) {
+		found.Parent().RemoveChild(found)
+	}
+}
+
+func attr(e *etree.Element, path, name string) string {
+	if found := e.FindElement(path); found != nil {
+		return found.SelectAttrValue(name, "")
+	}
+	return ""
+}
+
+func (d *definition) devices() *etree.Element { return child(d.root, "devices") }
+
+// identify makes the definition that of another machine: nothing of the
+// identity of the one it was taken from stays.
+func (d *definition) identify(name string, id uuid.UUID) {
+	text(d.root, name, "name")
+	text(d.root, id.String(), "uuid")
+	for _, path := range []string{"./title", "./description", "./genid", "./metadata/*[namespace-prefix()='" + prefix + "']", "./devices/interface/mac",
+		"./devices/interface/target", "./devices/interface/alias", "./devices/graphics/listen[@socket]", "./devices/channel/source"} {
+		without(d.root, path)
+	}
+	// What the host's firmware tables tell of the machine names the template too.
+	for _, entry := range d.root.FindElements("./sysinfo/system/entry[@name='uuid']") {
+		entry.SetText(id.String())
+	}
+	for _, entry := range d.root.FindElements("./sysinfo/system/entry[@name='serial']") {
+		entry.Parent().RemoveChild(entry)
+	}
+	for _, nvram := range d.root.FindElements("./os/nvram") {
+		file := strings.TrimSpace(nvram.Text())
+		if file == "" {
+			continue // one of the firmware's own will be taken
+		}
+		// libvirt makes the machine's own copy of it at the first start.
+		nvram.CreateAttr("template", file)
+		nvram.SetText(path.Join(path.Dir(file), name+"."+id.String()+"_VARS.fd"))
+	}
+}
+
+// disks are the machine's disks, CD drives left out, in the order of its XML.
+func (d *definition) disks() []*etree.Element {
+	var all []*etree.Element
+	for _, e := range d.devices().SelectElements("disk") {
+		if kind := e.SelectAttrValue("device", "disk"); kind == "disk" || kind == "lun" {
+			all = append(all, e)
+		}
+	}
+	return all
+}
+
+// diskFile is the file of a disk, or why it is none that can be cloned.
+func diskFile(disk *etree.Element) (string, error) {
+	switch kind := disk.SelectAttrValue("type", ""); kind {
+	case "file":
+		return attr(disk, "./source", "file"), nil
+	case "block":
+		return attr(disk, "./source", "dev"), nil
+	case "volume":
+		return "", nil
+	default:
+		return "", fmt.Errorf("%w: its disk %s is of the type %s, of which no clone can be made", site.ErrRefused, attr(disk, "./target", "dev"), kind)
+	}
+}
+
+// setDiskFile points a disk at a file of its own.
+func setDiskFile(disk *etree.Element, file, format string) {
+	disk.CreateAttr("type", "file")
+	disk.CreateAttr("device", "disk")
+	for _, gone := range []string{"./source", "./backingStore", "./alias", "./readonly", "./shareable", "./serial", "./wwn", "./boot"} {
+		without(disk, gone)
+	}
+	child(disk, "source").CreateAttr("file", file)
+	driver := child(disk, "driver")
+	driver.CreateAttr("name", "qemu")
+	driver.CreateAttr("type", format)
+}
+
+// eject empties the CD and floppy drives: what the template was built from, or
+// told by, is no business of its clones.
+func (d *definition) eject() {
+	for _, e := range d.devices().SelectElements("disk") {
+		if kind := e.SelectAttrValue("device", "disk"); kind == "cdrom" || kind == "floppy" {
+			e.CreateAttr("type", "file")
+			without(e, "./source")
+			without(e, "./backingStore")
+		}
+	}
+}
+
+// bootFromDisk makes the disk the first thing to boot from.
+func (d *definition) bootFromDisk() {
+	without(d.root, "./devices/*/boot")
+	system := child(d.root, "os")
+	others := []string{"hd"}
+	for _, b := range system.SelectElements("boot") {
+		if dev := b.SelectAttrValue("dev", ""); !slices.Contains(others, dev) {
+			others = append(others, dev)
+		}
+		system.RemoveChild(b)
+	}
+	for _, dev := range others {
+		system.CreateElement("boot").CreateAttr("dev", dev)
+	}
+}
+
+// agentChannel is the name by which guest and host know the agent's channel.
+const agentChannel = "org.qemu.guest_agent.0"
+
+// addAgent gives the machine the channel of the guest agent, unless it has it.
+func (d *definition) addAgent() {
+	if d.root.FindElement("./devices/channel/target[@name='"+agentChannel+"']") != nil {
+		return
+	}
+	c := d.devices().CreateElement("channel")
+	c.CreateAttr("type", "unix")
+	t := c.CreateElement("target")
+	t.CreateAttr("type", "virtio")
+	t.CreateAttr("name", agentChannel)
+}
+
+// setFirmware chooses what starts the machine.
+func (d *definition) setFirmware(f machine.Firmware) {
+	if f == "" || f == d.firmware() {
+		return
+	}
+	system := child(d.root, "os")
+	for _, gone := range []string{"./loader", "./nvram", "./firmware"} {
+		without(system, gone)
+	}
+	system.RemoveAttr("firmware")
+	if f == machine.UEFI {
+		system.CreateAttr("firmware", "efi")
+	}
+}
+
+func (d *definition) firmware() machine.Firmware {
+	system := child(d.root, "os")
+	if system.SelectAttrValue("firmware", "") == "efi" || attr(system, "./loader", "type") == "pflash" {
+		return machine.UEFI
+	}
+	return machine.BIOS
+}
+
+// setCPUs sets the number of CPUs, spread over some sockets; 0 leaves either as
+// it is. It tells whether anything changed.
+func (d *definition) setCPUs(cpus, sockets int) bool {
+	before := d.String()
+	if cpus == 0 {
+		cpus = d.cpus()
+	}
+	vcpu := child(d.root, "vcpu")
+	vcpu.SetText(strconv.Itoa(cpus))
+	vcpu.RemoveAttr("current")
+	without(d.root, "./vcpus")
+	topology := d.root.FindElement("./cpu/topology")
+	if sockets == 0 && topology != nil {
+		sockets, _ = strconv.Atoi(topology.SelectAttrValue("sockets", "1"))
+		dies, _ := strconv.Atoi(topology.SelectAttrValue("dies", "1"))
+		cores, _ := strconv.Atoi(topology.SelectAttrValue("cores", "1"))
+		threads, _ := strconv.Atoi(topology.SelectAttrValue("threads", "1"))
+		if sockets*max(dies, 1)*cores*threads == cpus {
+			return before != d.String()
+		}
+	}
+	if sockets > 0 {
+		if cpus%sockets != 0 {
+			sockets = 1
+		}
+		topology = child(d.root, "cpu", "topology")
+		for name, n := range map[string]int{"sockets": sockets, "cores": cpus / sockets, "threads": 1} {
+			topology.CreateAttr(name, strconv.Itoa(n))
+		}
+		topology.RemoveAttr("dies")
+		topology.RemoveAttr("clusters")
+	}
+	return before != d.String()
+}
+
+func (d *definition) cpus() int {
+	n, _ := strconv.Atoi(strings.TrimSpace(child(d.root, "vcpu").Text()))
+	return max(n, 1)
+}
+
+// setMemory sets the memory and tells whether that changed anything.
+func (d *definition) setMemory(m machine.Size) bool {
+	if m == 0 || m == d.memory() {
+		return false
+	}
+	for _, tag := range []string{"memory", "currentMemory"} {
+		e := child(d.root, tag)
+		e.CreateAttr("unit", "KiB")
+		e.SetText(strconv.FormatInt(int64(m/machine.KiB), 10))
+	}
+	without(d.root, "./cpu/numa")
+	without(d.root, "./maxMemory")
+	return true
+}
+
+// memory reads a size with its unit (libvirt: "Domain XML format", memory).
+func (d *definition) memory() machine.Size { return sizeOf(child(d.root, "memory")) }
+
+func sizeOf(e *etree.Element) machine.Size {
+	if e == nil {
+		return 0
+	}
+	n, _ := strconv.ParseInt(strings.TrimSpace(e.Text()), 10, 64)
+	switch unit := e.SelectAttrValue("unit", "KiB"); unit {
+	case "b", "bytes":
+		return machine.Size(n)
+	case "KB":
+		return machine.Size(n) * 1000
+	case "MB":
+		return machine.Size(n) * 1000_000
+	case "GB":
+		return machine.Size(n) * 1000_000_000
+	case "M", "MiB":
+		return machine.Size(n) * machine.MiB
+	case "G", "GiB":
+		return machine.Size(n) * machine.GiB
+	case "T", "TiB":
+		return machine.Size(n) * machine.TiB
+	}
+	return machine.Size(n) * machine.KiB
+}
+
+// setHardware applies what the setup says besides the columns.
+func (d *definition) setHardware(h *machine.Hardware) {
+	if h == nil {
+		return
+	}
+	devices := d.devices()
+	switch h.Display {
+	case "off":
+		for _, tag := range []string{"graphics", "video", "audio", "sound"} {
+			without(devices, "./"+tag)
+		}
+		v := devices.CreateElement("video")
+		v.CreateElement("model").CreateAttr("type", "none")
+	case "on":
+		without(devices, "./video[model/@type='none']")
+		if devices.SelectElement("graphics") == nil {
+			addDisplay(devices)
+		}
+	}
+	switch h.Console {
+	case "off":
+		without(devices, "./serial")
+		without(devices, "./console")
+	case "on":
+		if devices.SelectElement("serial") == nil && devices.SelectElement("console") == nil {
+			addConsole(devices)
+		}
+	}
+}
+
+func addDisplay(devices *etree.Element) {
+	g := devices.CreateElement("graphics")
+	g.CreateAttr("type", "vnc")
+	g.CreateAttr("port", "-1")
+	g.CreateAttr("autoport", "yes")
+	g.CreateAttr("listen", "127.0.0.1")
+	devices.CreateElement("video").CreateElement("model").CreateAttr("type", "vga")
+}
+
+func addConsole(devices *etree.Element) {
+	devices.CreateElement("serial").CreateAttr("type", "pty")
+	devices.CreateElement("console").CreateAttr("type", "pty")
+}
+
+// setAdapters makes the machine's adapters those given, in this order and no
+// others; what the template's first one is like otherwise is kept.
+func (d *definition) setAdapters(adapters []machine.Adapter) {
+	devices := d.devices()
+	old := devices.SelectElements("interface")
+	for _, e := range old {
+		devices.RemoveChild(e)
+	}
+	for i, a := range adapters {
+		e := etree.NewElement("interface")
+		if i < len(old) {
+			e = old[i]
+		} else if len(old) > 0 {
+			e = old[0].Copy()
+			without(e, "./address")
+		}
+		connect(e, a)
+		devices.AddChild(e)
+	}
+}
+
+// connect wires an adapter to its network.
+func connect(e *etree.Element, a machine.Adapter) {
+	for _, gone := range []string{"./source", "./vlan", "./link", "./virtualport", "./target", "./alias", "./boot", "./portgroup"} {
+		without(e, gone)
+	}
+	child(e, "mac").CreateAttr("address", a.MAC)
+	source := child(e, "source")
+	if bridge, ok := strings.CutPrefix(a.Network, survey.BridgePrefix); ok {
+		e.CreateAttr("type", "bridge")
+		source.CreateAttr("bridge", bridge)
+	} else {
+		e.CreateAttr("type", "network")
+		source.CreateAttr("network", a.Network)
+	}
+	if a.Model != "" {
+		child(e, "model").CreateAttr("type", a.Model)
+	} else if e.SelectElement("model") == nil {
+		child(e, "model").CreateAttr("type", "virtio")
+	}
+	if a.VLAN > 0 {
+		child(e, "vlan", "tag").CreateAttr("id", strconv.Itoa(a.VLAN))
+	}
+	if a.Unplugged {
+		child(e, "link").CreateAttr("state", "down")
+	}
+}
+
+// wiredAs tells whether an adapter is connected as asked.
+func wiredAs(e *etree.Element, a machine.Adapter) bool {
+	network := attr(e, "./source", "network")
+	if bridge := attr(e, "./source", "bridge"); network == "" && bridge != "" {
+		network = survey.BridgePrefix + bridge
+	}
+	vlan, _ := strconv.Atoi(attr(e, "./vlan/tag", "id"))
+	return network == a.Network && attr(e, "./mac", "address") == a.MAC && vlan == a.VLAN &&
+		(attr(e, "./link", "state") == "down") == a.Unplugged && (a.Model == "" || attr(e, "./model", "type") == a.Model)
+}
+
+// free is a target name of a bus's prefix that no disk has.
+func (d *definition) free(prefix string) string {
+	for c := 'a'; c <= 'z'; c++ {
+		name := prefix + string(c)
+		if d.root.FindElement("./devices/disk/target[@dev='"+name+"']") == nil {
+			return name
+		}
+	}
+	return prefix + "zz"
+}
+
+// prefixes of target names, by bus.
+var busPrefix = map[string]string{"virtio": "vd", "scsi": "sd", "sata": "sd", "ide": "hd", "usb": "sd"}
+
+// bus is the one of the machine's first disk.
+func (d *definition) bus() string {
+	for _, disk := range d.disks() {
+		if bus := attr(disk, "./target", "bus"); busPrefix[bus] != "" {
+			return bus
+		}
+	}
+	return "virtio"
+}
+
+// addDisk gives the machine a data disk. The serial number is how a guest
+// finds it, whatever it is called there.
+func (d *definition) addDisk(file, serial string) *etree.Element {
+	e := d.devices().CreateElement("disk")
+	setDiskFile(e, file, "qcow2")
+	bus := d.bus()
+	t := e.CreateElement("target")
+	t.CreateAttr("dev", d.free(busPrefix[bus]))
+	t.CreateAttr("bus", bus)
+	e.CreateElement("serial").SetText(serial)
+	return e
+}
+
+// seedDrive is the drive that has the machine's seed in it, if there is one.
+func (d *definition) seedDrive() *etree.Element {
+	for _, e := range d.devices().SelectElements("disk") {
+		if e.SelectAttrValue("device", "") == "cdrom" && strings.HasSuffix(attr(e, "./source", "file"), seedSuffix) {
+			return e
+		}
+	}
+	return nil
+}
+
+// setSeed puts the seed into a CD drive: the one that has it, else one that the
+// template left empty, else another.
+func (d *definition) setSeed(file string) {
+	drive := d.seedDrive()
+	for _, e := range d.devices().SelectElements("disk") {
+		if drive == nil && e.SelectAttrValue("device", "") == "cdrom" && e.SelectElement("source") == nil {
+			drive = e
+		}
+	}
+	if drive == nil {
+		drive = d.addDrive()
+	}
+	drive.CreateAttr("type", "file")
+	child(drive, "source").CreateAttr("file", file)
+	child(drive, "driver").CreateAttr("type", "raw")
+}
+
+func (d *definition) addDrive() *etree.Element {
+	bus := "scsi"
+	switch board := attr(d.root, "./os/type", "machine"); {
+	case strings.Contains(board, "q35"):
+		bus = "sata"
+	case strings.HasPrefix(board, "pc"):
+		bus = "ide"
+	}
+	e := d.devices().CreateElement("disk")
+	e.CreateAttr("type", "file")
+	e.CreateAttr("device", "cdrom")
+	e.CreateElement("driver").CreateAttr("name", "qemu")
+	t := e.CreateElement("target")
+	t.CreateAttr("dev", d.free(busPrefix[bus]))
+	t.CreateAttr("bus", bus)
+	e.CreateElement("readonly")
+	return e
+}
+
+// elementText writes one element by itself, as libvirt's calls for a device
+// take it.
+func elementText(e *etree.Element) string {
+	doc := etree.NewDocument()
+	doc.SetRoot(e.Copy())
+	text, err := doc.WriteToString()
+	if err != nil { // nothing but memory is written to
+		panic(err)
+	}
+	return text
+}
+
+// plainText takes out what XML cannot carry (XML 1.0, section 2.2, Char).
+func plainText(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\n' && r != '\t' || r == 0xFFFE || r == 0xFFFF {
+			return -1
+		}
+		return r
+	}, s)
+}
