@@ -3,7 +3,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: demo test build lint race fuzz bench cross clean
+.PHONY: demo test build lint race fuzz bench real bench-real cross clean
 
 demo: build
 	./mintbatch demo
@@ -16,7 +16,7 @@ build:
 
 lint:
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
-	$(GO) vet ./...
+	$(GO) vet ./... && $(GO) vet -tags real ./...
 	$(GO) tool staticcheck ./...
 	$(GO) test ./internal # arrows only run down
 
@@ -40,6 +40,18 @@ fuzz:
 
 bench:
 	$(GO) test -run '^$$' -bench . ./bench ./internal/...
+
+# The suite on a real hypervisor, as root. The guest that is cloned is built
+# once and kept outside the checkout. RUN picks tests: make real RUN=Refusals
+GUEST ?= $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/mintbatch/guest.qcow2
+RUN ?= .
+real:
+	./real/guest.sh $(GUEST)
+	MINTBATCH_REAL_GUEST=$(GUEST) ./real/host.sh $(GO) test -tags real -count=1 -timeout 60m -v -run 'TestReal.*$(RUN)' ./cmd/mintbatch
+
+bench-real:
+	./real/guest.sh $(GUEST)
+	MINTBATCH_REAL_GUEST=$(GUEST) ./real/host.sh $(GO) test -tags real -timeout 60m -run '^$$' -bench Libvirt -benchtime 1x ./bench
 
 cross:
 	GOOS=linux GOARCH=arm64 $(GO) build -o /dev/null ./cmd/mintbatch

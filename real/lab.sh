@@ -3,11 +3,14 @@
 # networks, a shut-off template machine and a bare template volume.
 #
 #   lab.sh GUEST.qcow2 FOLDER
+#
+# What is at the hypervisor is taken away first, so this only runs below host.sh.
 set -euo pipefail
+: "${MINTBATCH_REAL_STATE:?run it with host.sh}"
+PATH=$PATH:/usr/sbin:/sbin
 guest=$1 dir=$(realpath -m "$2")
 v() { virsh -q -c qemu:///system "$@"; }
 
-# What an earlier one has left is taken away.
 for d in $(v list --all --name); do v destroy "$d" 2>/dev/null || true; v undefine --nvram --snapshots-metadata "$d" >/dev/null; done
 for p in $(v pool-list --all --name); do v pool-destroy "$p" 2>/dev/null || true; v pool-undefine "$p" >/dev/null; done
 for n in survey chart; do v net-destroy "$n" 2>/dev/null || true; v net-undefine "$n" >/dev/null 2>&1 || true; done

@@ -3,10 +3,19 @@
 package main
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
+	"math/big"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -62,7 +71,7 @@ func virsh(t *testing.T, args ...string) string {
 func there(t *testing.T, site string) string {
 	t.Helper()
 	var words []string
-	for _, folder := range []string{filepath.Join(site, "pool"), "/var/lib/libvirt/qemu/nvram", "/var/lib/libvirt/qemu/snapshot"} {
+	for _, folder := range []string{filepath.Join(site, "pool"), os.Getenv("MINTBATCH_REAL_STATE") + "/qemu/nvram"} {
 		entries, _ := os.ReadDir(folder)
 		for _, e := range entries {
 			words = append(words, filepath.Join(folder, e.Name()))
@@ -252,9 +261,6 @@ func shown(t *testing.T, dir, name string) struct {
 // machine of each row at the end, and no file that is not its own.
 func TestRealKilledAndRestarted(t *testing.T) {
 	dir, site := lab(t)
-	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
-	require.NoError(t, err)
-	write(t, dir, "mintbatch.yaml", string(setup))
 	before := there(t, site)
 	rows := "machine,preset,clone,address,disks,checkpoint,power\n"
 	n := 0
@@ -301,7 +307,7 @@ func TestRealKilledAndRestarted(t *testing.T) {
 		require.Error(t, err)
 	}
 	write(t, dir, "machines.csv", "machine\n")
-	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-tide-*")
+	out, err := command(t, dir, "mintbatch", "retire", "--yes", "bms-tide-*")
 	require.NoError(t, err, out)
 	assert.Equal(t, before, there(t, site))
 }
@@ -319,9 +325,8 @@ func TestRealRefusals(t *testing.T) {
 	require.NoError(t, err)
 	small := filepath.Join(site, "small")
 	require.NoError(t, os.Mkdir(small, 0o755))
-	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", small).CombinedOutput()
+	out, err := exec.Command(os.Getenv("MINTBATCH_REAL_INSIDE"), "mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", small).CombinedOutput()
 	require.NoError(t, err, string(out))
-	t.Cleanup(func() { _ = exec.Command("umount", small).Run() })
 	for _, args := range [][]string{{"pool-define-as", "small", "dir", "--target", small}, {"pool-start", "small"}} {
 		virsh(t, args...)
 	}
@@ -340,7 +345,7 @@ func TestRealRefusals(t *testing.T) {
 
 	templates := "templates:\n  snapped: {guest: linux}\n  orphaned: {guest: linux}\n  awake: {guest: linux}\n  nowhere: {guest: linux}\n"
 	for name, c := range map[string]struct{ row, setup, url, want string }{
-		"full pool":        {row: "a,sonar-node,full,small,,,,off", want: `store small has .* it needs 774MiB`},
+		"full pool":        {row: "a,sonar-node,full,small,,,,off", want: `store small has .* it needs 77[0-9]MiB`},
 		"too much memory":  {row: "a,sonar-node,linked,,,,4000GiB,on", want: `host quay-1 has .* of memory left for it, and it needs 4000GiB`},
 		"many of them":     {row: "bms-a-[001-200],sonar-node,linked,,,,1GiB,on", want: `machines do not fit at site quay`},
 		"missing network":  {row: "a,sonar-node,linked,,,nets,,off", setup: "networks:\n  nets: {source: no-such}\n", want: `site quay has no network "no-such"`},
@@ -369,8 +374,25 @@ func TestRealRefusals(t *testing.T) {
 		assert.Equal(t, after, there(t, site), name)
 	}
 
+	// A store that fills up only while the disk is being written.
+	write(t, dir, "mintbatch.yaml", strings.Replace(string(setup), "    machines: 4", "    machines: 4\n    spare_disk: 1MiB", 1))
+	write(t, dir, "machines.csv", "machine,template,clone,store,power\na,growing,full,small,off\n")
+	write(t, dir, "more.yaml", "mintbatch: 1\ntemplates: {growing: {guest: linux, volume: templates/growing.qcow2, hardware: {emulator: qemu}}}\n")
+	growing := filepath.Join(site, "templates", "growing.qcow2")
+	require.NoError(t, exec.Command("sh", "-c", `head -c 100000000 /dev/zero | tr '\0' a >$0.raw && qemu-img convert -c -O qcow2 $0.raw $0 && rm $0.raw`, growing).Run())
+	out2, err := command(t, dir, "mintbatch", "mint", "--yes", "--setup", "mintbatch.yaml", "--setup", "more.yaml")
+	assert.Error(t, err, out2)
+	assert.Contains(t, out2, `store "small" is full`)
+	assert.Equal(t, after, there(t, site), "a full store keeps nothing of it")
+
 	// Somebody who may not use the socket is told so.
-	write(t, dir, "mintbatch.yaml", string(setup))
+	write(t, dir, "machines.csv", "machine,template\nbms-tide-01,deb12-disk\n")
+	socket := filepath.Join(site, "closed")
+	closed, err := net.Listen("unix", socket)
+	require.NoError(t, err)
+	defer closed.Close()
+	require.NoError(t, os.Chmod(socket, 0o600))
+	write(t, dir, "mintbatch.yaml", strings.Replace(string(setup), "qemu:///system", "qemu+unix:///system?socket="+socket, 1))
 	public, err := os.MkdirTemp("", "mintbatch-nobody-")
 	require.NoError(t, err)
 	defer os.RemoveAll(public)
@@ -394,6 +416,168 @@ func TestRealRefusals(t *testing.T) {
 		virsh(t, "undefine", name, "--snapshots-metadata")
 	}
 	assert.Equal(t, before, there(t, site))
+}
+
+// A site of two hosts spreads its machines, copies a disk to the host that does
+// not have it, and goes on without the host that is down.
+func TestRealTwoHosts(t *testing.T) {
+	dir, site := lab(t)
+	second := "qemu+unix:///system?socket=" + os.Getenv("MINTBATCH_REAL_SECOND")
+	at := func(args ...string) string {
+		out, err := exec.Command("virsh", append([]string{"-q", "-c", second}, args...)...).CombinedOutput()
+		require.NoError(t, err, "virsh %v: %s", args, out)
+		return strings.TrimSpace(string(out))
+	}
+	folder := filepath.Join(site, "second")
+	require.NoError(t, os.Mkdir(folder, 0o755))
+	at("pool-define-as", "pool", "dir", "--target", folder)
+	at("pool-start", "pool")
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", strings.Replace(string(setup), "quay-1: qemu:///system", "quay-1: qemu:///system\n      quay-2: "+second, 1))
+	write(t, dir, "machines.csv", "machine,template,clone,host,power\nbms-tide-01,deb12-disk,linked,,off\nbms-tide-02,deb12-disk,full,quay-2,off\n")
+	out := minted(t, dir)
+	assert.Regexp(t, `bms-tide-01 .* quay-1 +pool`, out)
+	assert.Regexp(t, `bms-tide-02 .* quay-2 +pool`, out)
+	assert.Equal(t, "bms-tide-02", at("list", "--all", "--name"))
+	files, err := filepath.Glob(filepath.Join(folder, "bms-tide-02.*.disk.qcow2"))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	compared, err := exec.Command("qemu-img", "compare", filepath.Join(site, "templates", "deb12-disk.qcow2"), files[0]).CombinedOutput()
+	require.NoError(t, err, string(compared))
+	assert.Contains(t, string(compared), "identical")
+
+	stopped, err := exec.Command(os.Getenv("MINTBATCH_REAL_STOP")).CombinedOutput()
+	require.NoError(t, err, string(stopped))
+	write(t, dir, "machines.csv", "machine,template,clone,host,power\nbms-tide-01,deb12-disk,linked,,off\nbms-tide-02,deb12-disk,full,quay-2,off\nbms-tide-03,deb12-disk,full,,off\n")
+	out = minted(t, dir)
+	assert.Contains(t, out, "host quay-2 of site quay is left out")
+	assert.Regexp(t, `new +bms-tide-03 .* quay-1`, out)
+	listed, err := command(t, dir, "mintbatch", "list")
+	require.NoError(t, err, listed)
+	assert.Regexp(t, `bms-tide-02 +quay +quay-2 +made\?`, listed)
+}
+
+// The transports of libvirt's URIs: SSH through a server of its own, which must
+// be known, and TLS with certificates on both sides.
+func TestRealTransports(t *testing.T) {
+	dir, _ := lab(t)
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "machines.csv", "machine,template,power\nbms-tide-01,deb12-disk,off\n")
+	proves := func(url string) (string, error) {
+		write(t, dir, "mintbatch.yaml", strings.Replace(string(setup), "qemu:///system", `"`+url+`"`, 1))
+		return command(t, dir, "mintbatch", "proof")
+	}
+	port, known, key := sshServer(t)
+	url := fmt.Sprintf("qemu+ssh://root@127.0.0.1:%s/system?keyfile=%s&socket=/run/libvirt/libvirt-sock&known_hosts=", port, key)
+	out, err := proves(url + known)
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "new 1")
+	empty := filepath.Join(dir, "nobody")
+	require.NoError(t, os.WriteFile(empty, nil, 0o600))
+	out, err = proves(url + empty)
+	assert.Error(t, err)
+	assert.Contains(t, out, "the host's key is not in the known_hosts file")
+
+	address, pki := tlsServer(t)
+	out, err = proves("qemu+tls://" + address + "/system?pkipath=" + pki)
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "new 1")
+	_, others := tlsServer(t)
+	out, err = proves("qemu+tls://" + address + "/system?pkipath=" + others)
+	assert.Error(t, err)
+	assert.Contains(t, out, "certificate")
+}
+
+// sshServer runs a real SSH server on loopback that knows one key.
+func sshServer(t *testing.T) (port, known, key string) {
+	t.Helper()
+	dir := t.TempDir()
+	for _, name := range []string{"host", "user"} {
+		require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, name)).Run())
+	}
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	_, port, err = net.SplitHostPort(free.Addr().String())
+	require.NoError(t, err)
+	require.NoError(t, free.Close())
+	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
+	write(t, dir, "config", fmt.Sprintf("Port %s\nListenAddress 127.0.0.1\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/user.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPidFile none\n", port, dir))
+	server := exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(dir, "config"))
+	require.NoError(t, server.Start())
+	t.Cleanup(func() { _ = server.Process.Kill(); _ = server.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", "127.0.0.1:"+port)
+		if err == nil {
+			_ = c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	public, err := os.ReadFile(filepath.Join(dir, "host.pub"))
+	require.NoError(t, err)
+	write(t, dir, "known_hosts", "[127.0.0.1]:"+port+" "+string(public))
+	return port, filepath.Join(dir, "known_hosts"), filepath.Join(dir, "user")
+}
+
+// tlsServer stands before the daemon's socket as its own TLS port does: it wants
+// a client's certificate and says with one byte that it has accepted it.
+func tlsServer(t *testing.T) (address, pki string) {
+	t.Helper()
+	pki = t.TempDir()
+	authority, authorityKey := certificate(t, nil, nil, &x509.Certificate{IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign})
+	server, serverKey := certificate(t, authority, authorityKey, &x509.Certificate{IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}})
+	client, clientKey := certificate(t, authority, authorityKey, &x509.Certificate{ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
+	private, err := x509.MarshalPKCS8PrivateKey(clientKey)
+	require.NoError(t, err)
+	for name, block := range map[string]*pem.Block{"cacert.pem": {Type: "CERTIFICATE", Bytes: authority.Raw}, "clientcert.pem": {Type: "CERTIFICATE", Bytes: client.Raw}, "clientkey.pem": {Type: "PRIVATE KEY", Bytes: private}} {
+		write(t, pki, name, string(pem.EncodeToMemory(block)))
+	}
+	trusted := x509.NewCertPool()
+	trusted.AddCert(authority)
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: trusted,
+		Certificates: []tls.Certificate{{Certificate: [][]byte{server.Raw}, PrivateKey: serverKey}}})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				if err := c.(*tls.Conn).Handshake(); err != nil {
+					return
+				}
+				daemon, err := net.Dial("unix", "/run/libvirt/libvirt-sock")
+				if err != nil {
+					return
+				}
+				defer daemon.Close()
+				_, _ = c.Write([]byte{1})
+				go func() { _, _ = io.Copy(daemon, c) }()
+				_, _ = io.Copy(c, daemon)
+			}()
+		}
+	}()
+	return l.Addr().String(), pki
+}
+
+// certificate signs one; without an authority, by itself.
+func certificate(t *testing.T, by *x509.Certificate, byKey *ecdsa.PrivateKey, template *x509.Certificate) (*x509.Certificate, *ecdsa.PrivateKey) {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template.SerialNumber, template.NotBefore, template.NotAfter = big.NewInt(time.Now().UnixNano()), time.Now().Add(-time.Hour), time.Now().Add(time.Hour)
+	if by == nil {
+		by, byKey = template, key
+	}
+	raw, err := x509.CreateCertificate(rand.Reader, template, by, &key.PublicKey, byKey)
+	require.NoError(t, err)
+	made, err := x509.ParseCertificate(raw)
+	require.NoError(t, err)
+	return made, key
 }
 
 // writeDomain writes the description of a machine that is none of ours.

@@ -162,13 +162,16 @@ func (j *job) clone(ctx context.Context) error {
 		}
 	}
 	m := j.work.Machine
-	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark()}
+	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(), Shape: m.Shape, Adapters: m.Adapters}
 	if p := j.work.Place; p != nil {
 		order.Host, order.Store = p.Host, p.Store
 	}
 	err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) { return j.site.Clone(ctx, order) })
 	if err != nil {
 		return fmt.Errorf("from %s: %w", m.Clone.Template, err)
+	}
+	if j.work.Place != nil {
+		return nil // it is written down already where the machine is
 	}
 	made, err := j.site.Machine(ctx, j.work.Identity)
 	if err != nil {

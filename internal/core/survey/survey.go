@@ -18,6 +18,10 @@ type CloneOrder struct {
 	Name     string    `json:"name"`
 	machine.Clone
 	Mark Mark `json:"mark"`
+	// Shape and Adapters are what will be asked for next. A site may see to it
+	// at once, and has less to do then.
+	Shape    machine.Shape     `json:"-"`
+	Adapters []machine.Adapter `json:"-"`
 }
 
 // Mark is what a site stores with a machine that is ours: who made it and what

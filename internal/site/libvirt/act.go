@@ -216,12 +216,14 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
 	if err != nil && !errors.Is(err, site.ErrNotFound) {
 		return err
 	}
+	hosts := s.hosts
 	if d != nil {
 		if err := d.stopForGood(ctx); err != nil {
 			return err
 		}
+		hosts = []*host{d.host}
 	}
-	for _, h := range s.hosts {
+	for _, h := range hosts {
 		volumes, err := h.remains(ctx, id)
 		if err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/survey"
@@ -22,11 +23,12 @@ func (s *Site) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, err
 }
 
 func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float64)) error {
-	if _, err := s.find(ctx, o.Identity); !errors.Is(err, site.ErrNotFound) {
-		return err // it is there already, or nobody knows
-	}
 	to, err := s.host(o.Host)
 	if err != nil {
+		return err
+	}
+	there, err := s.cloned(ctx, to, o.Identity)
+	if there || err != nil {
 		return err
 	}
 	if err := to.nameIsFree(ctx, o.Name); err != nil {
@@ -60,6 +62,9 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 				mark = parent{v.path, v.changed, v.used}
 			}
 		}
+		if i == 0 && o.Kind == machine.Linked {
+			v.capacity = max(v.capacity, o.Shape.Disk) // as the child will be
+		}
 		file, err := to.cloneDisk(ctx, o.Kind, pool, name, from, v, share)
 		if err != nil {
 			return err
@@ -75,13 +80,33 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 	d.bootFromDisk()
 	d.addAgent()
 	d.setHardware(o.Hardware)
+	sockets := 0
 	if o.Hardware != nil {
-		d.setCPUs(0, o.Hardware.Sockets)
+		sockets = o.Hardware.Sockets
 	}
-	d.setAdapters(nil) // it has no network before it has its own
+	d.setCPUs(o.Shape.CPUs, sockets)
+	d.setMemory(o.Shape.Memory)
+	d.setAdapters(o.Adapters) // it never has the template's networks
 	d.setMark(o.Mark, mark)
 	d.describe(o.Mark, o.Name)
-	return to.define(ctx, d)
+	return networkError(to.define(ctx, d), o.Adapters)
+}
+
+// cloned tells whether the clone is there. The ledger knew where it was to be
+// before it was first asked for, so that the other hosts need not answer.
+func (s *Site) cloned(ctx context.Context, to *host, id uuid.UUID) (bool, error) {
+	_, err := s.find(ctx, id)
+	if err == nil || errors.Is(err, site.ErrNotFound) {
+		return err == nil, nil
+	}
+	err = to.call(ctx, func(l *rpc.Libvirt) error {
+		_, err := l.DomainLookupByUUID(rpc.UUID(id))
+		return err
+	})
+	if errors.Is(err, site.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 func diskPart(i int, format string) string {

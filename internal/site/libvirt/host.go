@@ -133,9 +133,15 @@ type connection struct {
 	url    *url.URL
 	dialer socket.Dialer
 
-	mu   sync.Mutex
-	live *rpc.Libvirt
+	mu     sync.Mutex
+	live   *rpc.Libvirt
+	failed error // the last attempt to connect, and when that was
+	when   time.Time
 }
+
+// calm is for how long a host that did not answer is not tried again: a batch
+// does not wait for it at every machine.
+const calm = 3 * time.Second
 
 func (c *connection) get() (*rpc.Libvirt, error) {
 	c.mu.Lock()
@@ -143,9 +149,14 @@ func (c *connection) get() (*rpc.Libvirt, error) {
 	if c.live != nil && c.live.IsConnected() {
 		return c.live, nil
 	}
+	if c.failed != nil && time.Since(c.when) < calm {
+		return nil, c.failed
+	}
 	l := rpc.NewWithDialer(c.dialer)
-	if err := l.ConnectToURI(rpc.RemoteURI(c.url)); err != nil {
-		return nil, err
+	c.failed = l.ConnectToURI(rpc.RemoteURI(c.url))
+	c.when = time.Now()
+	if c.failed != nil {
+		return nil, c.failed
 	}
 	c.live = l
 	return l, nil
@@ -245,6 +256,8 @@ func (h *host) unreachable(err error) error {
 		hint = "; is libvirtd running, and does it make this socket?"
 	case errors.Is(err, syscall.ECONNREFUSED):
 		hint = "; is libvirtd running?"
+	case strings.Contains(err.Error(), "system bus connection"), strings.Contains(err.Error(), "polkit"):
+		hint = "; libvirt asks the system's policy whether you may use it: be a member of the group that it lets (usually libvirt), or of root"
 	case strings.Contains(err.Error(), "knownhosts: key is unknown"):
 		hint = "; the host's key is not in the known_hosts file: connect once with ssh, and compare its fingerprint"
 	case strings.Contains(err.Error(), "knownhosts: key mismatch"):

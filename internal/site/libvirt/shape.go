@@ -205,11 +205,11 @@ func (d *domain) wire(ctx context.Context, adapters []machine.Adapter) error {
 			}
 		}
 	}
-	return d.networkError(d.define(ctx, def), adapters)
+	return networkError(d.define(ctx, def), adapters)
 }
 
 // networkError names the network that libvirt has not found.
-func (d *domain) networkError(err error, adapters []machine.Adapter) error {
+func networkError(err error, adapters []machine.Adapter) error {
 	for _, a := range adapters {
 		if err != nil && strings.Contains(err.Error(), "'"+a.Network+"'") {
 			return fmt.Errorf("%w: network %s: %w", site.ErrRefused, a.Network, err)

@@ -372,7 +372,7 @@ func (t *template) tell(problem error, children map[string][]dependant, stores [
 		told.Notes = attrText(t.definition, "./description")
 	}
 	for i, v := range t.disks {
-		told.Used += v.used
+		told.Used += (v.used + machine.MiB - 1) / machine.MiB * machine.MiB
 		told.Linked += len(children[v.path])
 		if i == 0 {
 			told.Disk, told.Format = v.capacity, v.format

@@ -1,0 +1,117 @@
+//go:build real
+
+package bench
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// These need a hypervisor: `make bench-real` gives them one.
+
+const hypervisor = "qemu:///system"
+
+// site lays out stores and templates at the hypervisor and a folder with a
+// setup for them.
+func site(b *testing.B) (dir, lab string) {
+	b.Helper()
+	lab, err := os.MkdirTemp("", "mintbatch-bench-")
+	require.NoError(b, err)
+	b.Cleanup(func() { _ = os.RemoveAll(lab) })
+	require.NoError(b, os.Chmod(lab, 0o755))
+	lab = filepath.Join(lab, "lab")
+	must(b, ".", "../real/lab.sh", os.Getenv("MINTBATCH_REAL_GUEST"), lab)
+	dir = b.TempDir()
+	must(b, ".", "go", "build", "-o", filepath.Join(dir, "mintbatch"), "../cmd/mintbatch")
+	key := must(b, dir, "./mintbatch", "secret", "keygen", "operator.key")
+	recipient := regexp.MustCompile(`age1[a-z0-9]+`).FindString(key)
+	require.NoError(b, os.WriteFile(filepath.Join(dir, "mintbatch.yaml"), fmt.Appendf(nil, `mintbatch: 1
+sheet: machines.csv
+sites: {quay: {kind: libvirt, hosts: {quay-1: "%s"}}}
+templates:
+  deb12-disk: {guest: linux, volume: templates/deb12-disk.qcow2, hardware: {emulator: qemu}}
+  big-disk: {guest: linux, volume: templates/big.qcow2, hardware: {emulator: qemu}}
+networks: {survey: {}}
+defaults: {site: quay, store: pool, network: survey, login: survey, memory: 768MiB, cpus: 2, power: off, domain: brackwater.example}
+secrets: {recipients: ["%s"]}
+`, hypervisor, recipient), 0o600))
+	return dir, lab
+}
+
+func must(b *testing.B, dir, name string, args ...string) string {
+	b.Helper()
+	c := exec.Command(name, args...)
+	c.Dir = dir
+	out, err := c.CombinedOutput()
+	require.NoError(b, err, "%s %v: %s", name, args, out)
+	return string(out)
+}
+
+// clones is how many machines are made by each side.
+const clones = 200
+
+// BenchmarkLibvirtLinkedClones mints 200 linked clones, each with its seed,
+// password and host key. The yardstick is a loop of general-purpose programs
+// that does the same, clones.sh.
+func BenchmarkLibvirtLinkedClones(b *testing.B) {
+	dir, lab := site(b)
+	require.NoError(b, os.WriteFile(filepath.Join(dir, "machines.csv"), fmt.Appendf(nil, "machine,template,disk\nbms-tide-[001-%03d],deb12-disk,2GiB\n", clones), 0o600))
+	b.Run("mintbatch", func(b *testing.B) {
+		for b.Loop() {
+			must(b, dir, "./mintbatch", "mint", "--yes", "--quiet")
+			b.StopTimer()
+			must(b, dir, "./mintbatch", "retire", "--yes", "--quiet", "bms-*")
+			b.StartTimer()
+		}
+		perMachine(b)
+	})
+	b.Run("loop", func(b *testing.B) {
+		for b.Loop() {
+			must(b, ".", "./clones.sh", fmt.Sprint(clones), lab)
+		}
+		perMachine(b)
+	})
+}
+
+func perMachine(b *testing.B) {
+	b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N)/clones, "ms/machine")
+}
+
+// BenchmarkLibvirtFullClone makes a full clone of a disk of 2 GiB. The yardstick
+// is cp of the same file, by itself and with what it has written made durable.
+func BenchmarkLibvirtFullClone(b *testing.B) {
+	dir, lab := site(b)
+	raw, big := filepath.Join(lab, "big.raw"), filepath.Join(lab, "templates", "big.qcow2")
+	must(b, ".", "dd", "if=/dev/urandom", "of="+raw, "bs=1M", "count=2048", "status=none")
+	must(b, ".", "qemu-img", "convert", "-O", "qcow2", raw, big)
+	require.NoError(b, os.Remove(raw))
+	require.NoError(b, os.WriteFile(filepath.Join(dir, "machines.csv"), []byte("machine,template,clone\nbms-chart-01,big-disk,full\n"), 0o600))
+	must(b, ".", "sync")
+	b.Run("mintbatch", func(b *testing.B) {
+		for b.Loop() {
+			must(b, dir, "./mintbatch", "mint", "--yes", "--quiet")
+			b.StopTimer()
+			must(b, dir, "./mintbatch", "retire", "--yes", "--quiet", "bms-*")
+			must(b, ".", "sync")
+			b.StartTimer()
+		}
+	})
+	copied := filepath.Join(lab, "pool", "copy.qcow2")
+	for name, programs := range map[string]string{"cp": "cp $0 $1", "cp-and-sync": "cp $0 $1 && sync -d $1"} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				must(b, ".", "sh", "-c", programs, big, copied)
+				b.StopTimer()
+				require.NoError(b, os.Remove(copied))
+				must(b, ".", "sync")
+				b.StartTimer()
+			}
+		})
+	}
+}
