@@ -29,7 +29,7 @@ for m in proc sys dev; do umount "$root/$m"; done
 
 # What every clone would share otherwise, and what is of no use to any.
 : >"$root/etc/machine-id"
-rm -f "$root"/etc/ssh/ssh_host_* "$root/etc/hostname"
+rm -f "$root"/etc/ssh/ssh_host_* "$root/etc/hostname" "$root/var/lib/dbus/machine-id"
 rm -rf "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/* "$root"/usr/share/doc/* "$root"/usr/share/man/*
 for unit in apt-daily.timer apt-daily-upgrade.timer e2scrub_reap.service; do ln -sf /dev/null "$root/etc/systemd/system/$unit"; done
 echo 'LABEL=root / ext4 defaults 0 1' >"$root/etc/fstab"

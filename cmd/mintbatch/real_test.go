@@ -211,6 +211,15 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 	verdict, err := command(t, dir, "mintbatch", "verify")
 	require.NoError(t, err, verdict)
 
+	// Where the agent is silent, the lease tells at least the address.
+	inside(t, "bms-chart-01", "systemd-run --on-active=2 systemctl stop qemu-guest-agent")
+	time.Sleep(15 * time.Second)
+	one, err := command(t, dir, "mintbatch", "show", "--json", "bms-chart-01")
+	require.NoError(t, err, one)
+	assert.Regexp(t, `"203\.0\.113\.1[0-9]{2}/24"`, one)
+	verdict, err = command(t, dir, "mintbatch", "verify", "bms-chart-01")
+	require.NoError(t, err, verdict)
+
 	// A ledger that is lost is made again from the marks.
 	for _, f := range []string{"", "-wal", "-shm"} {
 		_ = os.Rename(filepath.Join(dir, "mintbatch.ledger"+f), filepath.Join(dir, "lost"+f))
@@ -450,12 +459,65 @@ func TestRealTwoHosts(t *testing.T) {
 	stopped, err := exec.Command(os.Getenv("MINTBATCH_REAL_STOP")).CombinedOutput()
 	require.NoError(t, err, string(stopped))
 	write(t, dir, "machines.csv", "machine,template,clone,host,power\nbms-tide-01,deb12-disk,linked,,off\nbms-tide-02,deb12-disk,full,quay-2,off\nbms-tide-03,deb12-disk,full,,off\n")
+	rows, err := os.ReadFile(filepath.Join(dir, "machines.csv"))
+	require.NoError(t, err)
 	out = minted(t, dir)
 	assert.Contains(t, out, "host quay-2 of site quay is left out")
 	assert.Regexp(t, `new +bms-tide-03 .* quay-1`, out)
 	listed, err := command(t, dir, "mintbatch", "list")
 	require.NoError(t, err, listed)
 	assert.Regexp(t, `bms-tide-02 +quay +quay-2 +made\?`, listed)
+
+	// Hardware that the row and the setup ask for; a disk that takes its room at once.
+	write(t, dir, "more.yaml", "mintbatch: 1\ntemplates: {headless: {guest: linux, volume: templates/deb12-disk.qcow2, hardware: {emulator: qemu, bus: scsi, sockets: 2, display: off}}}\n")
+	write(t, dir, "machines.csv", "machine,template,cpus,firmware,disks,wire,network,power\nbms-tide-05,headless,4,uefi,64MiB::full,down,survey,off\n")
+	out = minted(t, dir, "--setup", "mintbatch.yaml", "--setup", "more.yaml", "bms-tide-05")
+	looked := virsh(t, "dumpxml", "--inactive", "bms-tide-05")
+	for _, has := range []string{"firmware='efi'", "sockets='2'", "cores='2'", "bus='scsi'", "<link state='down'/>", "<serial>data-1</serial>"} {
+		assert.Contains(t, looked, has, out)
+	}
+	assert.NotContains(t, looked, "<graphics")
+	data, err := filepath.Glob(filepath.Join(site, "pool", "bms-tide-05.*.data-1.qcow2"))
+	require.NoError(t, err)
+	require.Len(t, data, 1)
+	info, err := exec.Command("qemu-img", "info", "--output=json", data[0]).Output()
+	require.NoError(t, err)
+	var image struct {
+		Actual int64 `json:"actual-size"`
+	}
+	require.NoError(t, json.Unmarshal(info, &image))
+	assert.GreaterOrEqual(t, image.Actual, int64(64<<20))
+
+	// A raw disk stays raw; its checkpoint goes on in another file, which retire
+	// takes away with the rest.
+	raw := filepath.Join(site, "templates", "plain.img")
+	require.NoError(t, exec.Command("truncate", "-s", "64M", raw).Run())
+	write(t, dir, "more.yaml", "mintbatch: 1\ntemplates: {plain: {guest: linux, answers: none, volume: templates/plain.img, hardware: {emulator: qemu}}}\ndefaults: {login: \"\", keys: \"\"}\n")
+	write(t, dir, "machines.csv", "machine,template,clone,checkpoint,power\nbms-tide-06,plain,full,fresh,off\n")
+	out = minted(t, dir, "--setup", "mintbatch.yaml", "--setup", "more.yaml", "bms-tide-06")
+	sparse, err := filepath.Glob(filepath.Join(site, "pool", "bms-tide-06.*.disk.img"))
+	require.NoError(t, err)
+	require.Len(t, sparse, 1, out)
+	blocks, err := exec.Command("stat", "-c", "%b", sparse[0]).Output()
+	require.NoError(t, err)
+	assert.Equal(t, "0", strings.TrimSpace(string(blocks)), "its holes are holes")
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-tide-06")
+	require.NoError(t, err, out)
+	left, err := filepath.Glob(filepath.Join(site, "pool", "bms-tide-06.*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	// A parent that has changed under its children is cloned from no more.
+	parent := filepath.Join(site, "templates", "deb12-disk.qcow2")
+	require.NoError(t, os.Chtimes(parent, time.Now(), time.Now()))
+	write(t, dir, "machines.csv", string(rows)+"bms-tide-04,deb12-disk,linked,,off\n")
+	out, err = command(t, dir, "mintbatch", "mint", "--yes")
+	assert.Error(t, err)
+	assert.Contains(t, out, "its disk was changed after linked clones had been made of it (bms-tide-01 was)")
+	require.NoError(t, os.Chmod(parent, 0o644))
+	listed, err = command(t, dir, "mintbatch", "template", "list")
+	require.NoError(t, err, listed)
+	assert.Regexp(t, `deb12-disk .* refused: its disk was changed`, listed)
 }
 
 // The transports of libvirt's URIs: SSH through a server of its own, which must

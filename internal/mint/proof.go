@@ -68,8 +68,15 @@ func (b *Batch) session(ctx context.Context, log *slog.Logger) (*Session, error)
 	return &Session{Batch: b, Ledger: l, Log: log, sites: map[string]site.Site{}}, nil
 }
 
-// Close lets go of the ledger.
-func (s *Session) Close() error { return s.Ledger.Close() }
+// Close lets go of the ledger and of the sites.
+func (s *Session) Close() error {
+	for _, opened := range s.sites {
+		if c, ok := opened.(interface{ Close() }); ok {
+			c.Close()
+		}
+	}
+	return s.Ledger.Close()
+}
 
 // Proof computes the work for the machines whose names match one of the globs,
 // or for all. Offline, no site is asked and the ledger is believed.
@@ -254,8 +261,15 @@ func (s *Session) present(surveys map[string]*survey.Survey, p proof.Proof) erro
 				return
 			}
 			told[at] = true
-			found.Add(finding.Finding{Code: "not-at-site", At: at, Value: name,
-				Message: fmt.Sprintf("site %s has no %s %q", w.Site, column, name), Hint: finding.DidYouMean(name, known)})
+			f := finding.Finding{Code: "not-at-site", At: at, Value: name,
+				Message: fmt.Sprintf("site %s has no %s %q", w.Site, column, name), Hint: finding.DidYouMean(name, known)}
+			if down := surveys[w.Site].Down(); len(down) > 0 && column != "host" {
+				// Those that want it will fail; it stands in nobody else's way.
+				f.Severity, f.Hint = finding.Warning, "it may be on a host that is down: "+strings.Join(down, ", ")
+				s.Warnings.Add(f)
+				return
+			}
+			found.Add(f)
 		}
 		missing("template", 0, w.Clone.Template)
 		s.unusable(surveys[w.Site], w, told, &found)

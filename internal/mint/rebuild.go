@@ -40,10 +40,8 @@ func (s *Session) Rebuild(ctx context.Context, id uuid.UUID) ([]Rebuilt, error) 
 		return nil, err // a site left out would be a ledger that is wrong
 	}
 	for name, answer := range surveys {
-		for _, h := range answer.Hosts {
-			if h.Down != "" {
-				return nil, fmt.Errorf("site %s: its machines on host %s would be missed: %s", name, h.Name, h.Down)
-			}
+		if down := answer.Down(); len(down) > 0 {
+			return nil, fmt.Errorf("site %s: the machines on its hosts that are down would be missed: %s", name, strings.Join(down, ", "))
 		}
 	}
 	known, err := s.Ledger.Machines(ctx)

@@ -83,6 +83,17 @@ type Survey struct {
 	Places bool `json:"places,omitempty"`
 }
 
+// Down names the hosts that cannot be asked.
+func (s *Survey) Down() []string {
+	var names []string
+	for _, h := range s.Hosts {
+		if h.Down != "" {
+			names = append(names, h.Name)
+		}
+	}
+	return names
+}
+
 // Host runs machines.
 type Host struct {
 	Name       string       `json:"name"`

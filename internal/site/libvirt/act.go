@@ -26,8 +26,12 @@ func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
 	if len(image) == 0 {
 		return d.dropSeed(ctx, id, def)
 	}
-	if on, err := d.running(ctx); err != nil || on {
-		return cmpErr(err, fmt.Errorf("%w: it runs; a seed is for its first start", site.ErrRefused))
+	on, err := d.running(ctx)
+	switch {
+	case err != nil:
+		return err
+	case on:
+		return fmt.Errorf("%w: it runs; a seed is for its first start", site.ErrRefused)
 	}
 	pool, err := d.storeFor(ctx, def, "")
 	if err != nil {
@@ -54,13 +58,6 @@ func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
 		return nil
 	}
 	return d.define(ctx, def)
-}
-
-func cmpErr(first, second error) error {
-	if first != nil {
-		return first
-	}
-	return second
 }
 
 func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition) error {
@@ -221,6 +218,9 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
 		if err := d.stopForGood(ctx); err != nil {
 			return err
 		}
+		if err := d.discover(ctx); err != nil {
+			return err
+		}
 		hosts = []*host{d.host}
 	}
 	for _, h := range hosts {
@@ -244,6 +244,32 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
 		return nil
 	}
 	return err
+}
+
+// discover lets the stores look anew where the machine has a disk that they do
+// not know: a checkpoint of a disk that cannot hold one goes on in another file.
+func (d *domain) discover(ctx context.Context) error {
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range def.disks() {
+		file, err := diskFile(e)
+		if err != nil || file == "" {
+			continue // it is none that we have made
+		}
+		if _, err := d.volumeAt(ctx, file); !errors.Is(err, site.ErrNotFound) {
+			continue
+		}
+		return d.call(ctx, func(l *rpc.Libvirt) error {
+			pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
+			for _, p := range pools {
+				err = errors.Join(err, l.StoragePoolRefresh(p, 0))
+			}
+			return err
+		})
+	}
+	return nil
 }
 
 // stopForGood ends a machine that is ours. Its disks are about to be deleted;

@@ -111,6 +111,9 @@ func (d *domain) report(ctx context.Context, def *definition) *survey.Report {
 			r.Addresses[mac] = append(r.Addresses[mac], fmt.Sprintf("%s/%d", a.Address, a.Prefix))
 		}
 	}
+	if d.has(ctx, "/run/cloud-init/enabled") && !d.has(ctx, "/run/cloud-init/result.json") {
+		return r // it is still at it; a guest that is booting is not kept from it by more
+	}
 	said, err := d.execute(ctx, probe)
 	switch {
 	case errors.Is(err, errNotAllowed):
@@ -191,6 +194,18 @@ func (d *domain) agent(ctx context.Context, order string, arguments, into any) e
 		return fmt.Errorf("the agent's answer cannot be read: %w", err)
 	}
 	return json.Unmarshal(frame.Return, into)
+}
+
+// has tells whether a file can be opened in the guest. No program is started
+// there for it.
+func (d *domain) has(ctx context.Context, file string) bool {
+	var handle int
+	if err := d.agent(ctx, "guest-file-open", map[string]string{"path": file, "mode": "r"}, &handle); err != nil {
+		return false
+	}
+	var nothing any
+	_ = d.agent(ctx, "guest-file-close", map[string]int{"handle": handle}, &nothing)
+	return true
 }
 
 // errNotAllowed means that the guest's agent was told to run no commands.

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"syscall"
@@ -23,8 +24,6 @@ import (
 
 	"mintbatch/internal/site"
 )
-
-func compare(a, b string) int { return cmp.Compare(a, b) }
 
 // host is one host and the connections to it. Copies of disks have one of
 // their own: a daemon works on few calls of one connection at a time, and they
@@ -226,7 +225,7 @@ func (h *host) through(ctx context.Context, c *connection, do func(l *rpc.Libvir
 	select {
 	case o := <-done:
 		if h.log != nil {
-			h.log.Debug("libvirt call", "host", h.name, "took", time.Since(began), "error", o.err)
+			h.log.Debug("libvirt", "host", h.name, "for", caller(), "took", time.Since(began), "error", o.err)
 		}
 		return o.err
 	case <-ctx.Done():
@@ -235,6 +234,16 @@ func (h *host) through(ctx context.Context, c *connection, do func(l *rpc.Libvir
 		}
 		return ctx.Err()
 	}
+}
+
+// caller names the function that wanted a call.
+func caller() string {
+	at, _, _, ok := runtime.Caller(3)
+	if !ok {
+		return ""
+	}
+	name := runtime.FuncForPC(at).Name()
+	return name[strings.LastIndexAny(name, "./")+1:]
 }
 
 // lost tells whether an error is that of a connection, not of libvirt.

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 
 	rpc "github.com/digitalocean/go-libvirt"
@@ -58,7 +59,7 @@ func New(o Options) (*Site, error) {
 		}
 		s.hosts = append(s.hosts, h)
 	}
-	slices.SortFunc(s.hosts, func(a, b *host) int { return compare(a.name, b.name) })
+	slices.SortFunc(s.hosts, func(a, b *host) int { return strings.Compare(a.name, b.name) })
 	return s, nil
 }
 

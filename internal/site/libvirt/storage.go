@@ -111,6 +111,11 @@ func volumeXML(name, format string, capacity, allocation machine.Size, backing *
 		e.SetText(strconv.FormatInt(int64(size), 10))
 	}
 	child(root, "target", "format").CreateAttr("type", format)
+	if format == "qcow2" {
+		// Version 3 of the format: one of version 2 cannot grow once it holds a
+		// checkpoint.
+		text(root, "1.1", "target", "compat")
+	}
 	text(root, "0600", "target", "permissions", "mode")
 	if backing != nil {
 		text(root, backing.path, "backingStore", "path")

@@ -86,6 +86,7 @@ func (d *definition) identify(name string, id uuid.UUID) {
 	for _, entry := range d.root.FindElements("./sysinfo/system/entry[@name='serial']") {
 		entry.Parent().RemoveChild(entry)
 	}
+	d.separate(id)
 	for _, nvram := range d.root.FindElements("./os/nvram") {
 		file := strings.TrimSpace(nvram.Text())
 		if file == "" {
@@ -94,6 +95,35 @@ func (d *definition) identify(name string, id uuid.UUID) {
 		// libvirt makes the machine's own copy of it at the first start.
 		nvram.CreateAttr("template", file)
 		nvram.SetText(path.Join(path.Dir(file), name+"."+id.String()+"_VARS.fd"))
+	}
+}
+
+// separate gives the machine its own of what only one at a time can have: the
+// port of its screen, the files and sockets behind its serial ports.
+func (d *definition) separate(id uuid.UUID) {
+	for _, g := range d.devices().SelectElements("graphics") {
+		for _, name := range []string{"port", "tlsPort", "websocket"} {
+			if g.SelectAttr(name) != nil {
+				g.CreateAttr(name, "-1")
+			}
+		}
+		g.CreateAttr("autoport", "yes")
+	}
+	for _, tag := range []string{"serial", "parallel", "console"} {
+		for _, e := range d.devices().SelectElements(tag) {
+			switch e.SelectAttrValue("type", "pty") {
+			case "file":
+				source := child(e, "source")
+				source.CreateAttr("path", source.SelectAttrValue("path", "")+"."+id.String())
+			case "tcp", "udp", "unix":
+				e.CreateAttr("type", "pty")
+				without(e, "./source")
+				without(e, "./protocol")
+			}
+			for _, log := range e.SelectElements("log") {
+				log.CreateAttr("file", log.SelectAttrValue("file", "")+"."+id.String())
+			}
+		}
 	}
 }
 
@@ -209,6 +239,11 @@ func (d *definition) setCPUs(cpus, sockets int) bool {
 		cpus = d.cpus()
 	}
 	vcpu := child(d.root, "vcpu")
+	if cpus != d.cpus() { // what speaks of single CPUs no longer fits
+		for _, gone := range []string{"./cpu/numa", "./numatune/memnode", "./cputune/vcpupin", "./cputune/vcpusched", "./cputune/cachetune", "./cputune/memorytune"} {
+			without(d.root, gone)
+		}
+	}
 	vcpu.SetText(strconv.Itoa(cpus))
 	vcpu.RemoveAttr("current")
 	without(d.root, "./vcpus")
@@ -251,8 +286,9 @@ func (d *definition) setMemory(m machine.Size) bool {
 		e.CreateAttr("unit", "KiB")
 		e.SetText(strconv.FormatInt(int64(m/machine.KiB), 10))
 	}
-	without(d.root, "./cpu/numa")
-	without(d.root, "./maxMemory")
+	for _, gone := range []string{"./cpu/numa", "./numatune/memnode", "./maxMemory"} {
+		without(d.root, gone)
+	}
 	return true
 }
 

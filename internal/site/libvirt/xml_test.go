@@ -16,7 +16,7 @@ const found = `<domain type='qemu' xmlns:qemu='http://libvirt.org/schemas/domain
   <name>deb12-base</name><uuid>53ccd815-cefc-44af-87e3-5b0ce255073a</uuid><genid>53ccd815-cefc-44af-87e3-5b0ce255073b</genid>
   <title>the template</title><description>prepared</description>
   <metadata><office:desk xmlns:office='https://office.brackwater.example/'>7</office:desk></metadata>
-  <memory unit='GiB'>1</memory><currentMemory unit='KiB'>1048576</currentMemory><vcpu current='1'>4</vcpu>
+  <memory unit='GiB'>1</memory><currentMemory unit='KiB'>1048576</currentMemory><vcpu current='1'>4</vcpu><cputune><vcpupin vcpu='3' cpuset='3'/></cputune>
   <sysinfo type='smbios'><system><entry name='serial'>T-1</entry><entry name='uuid'>53ccd815-cefc-44af-87e3-5b0ce255073a</entry></system></sysinfo>
   <os><type arch='x86_64' machine='pc-q35-7.2'>hvm</type><loader readonly='yes' type='pflash'>/fw/CODE.fd</loader><nvram>/nvram/deb12-base_VARS.fd</nvram><boot dev='network'/><boot dev='hd'/></os>
   <cpu mode='maximum'><topology sockets='2' dies='1' cores='2' threads='1'/></cpu>
@@ -24,6 +24,8 @@ const found = `<domain type='qemu' xmlns:qemu='http://libvirt.org/schemas/domain
     <disk type='file' device='disk'><driver name='qemu' type='qcow2' discard='unmap'/><source file='/t/deb12.qcow2'/><backingStore type='file'/><target dev='vda' bus='virtio'/><serial>T-1</serial><boot order='2'/></disk>
     <disk type='file' device='cdrom'><source file='/iso/install.iso'/><target dev='sda' bus='sata'/><readonly/></disk>
     <interface type='bridge'><mac address='52:54:00:00:00:01'/><source bridge='br9'/><model type='e1000e'/><driver queues='4'/><boot order='1'/></interface>
+    <graphics type='vnc' port='5901' autoport='no' passwd='x'/>
+    <serial type='file'><source path='/var/log/t.log'/><log file='/var/log/u.log'/></serial>
     <watchdog model='i6300esb' action='reset'/>
   </devices>
   <qemu:commandline><qemu:arg value='-no-hpet'/></qemu:commandline>
@@ -45,7 +47,8 @@ func TestCloneKeepsTheHardwareAndNotTheIdentity(t *testing.T) {
 	out := d.String()
 	for _, kept := range []string{"discard=\"unmap\"", "i6300esb", "office.brackwater.example", "-no-hpet", "queues=\"4\"", "/fw/CODE.fd", "e1000e",
 		`<nvram template="/nvram/deb12-base_VARS.fd">/nvram/bms-sonar-01.` + id.String() + `_VARS.fd</nvram>`, `<boot dev="hd"/><boot dev="network"/>`,
-		`<source network="survey"/>`, `<tag id="7"/>`, `<link state="down"/>`, `<source bridge="br0"/>`, agentChannel} {
+		`<source network="survey"/>`, `<tag id="7"/>`, `<link state="down"/>`, `<source bridge="br0"/>`, agentChannel,
+		`port="-1" autoport="yes"`, `"/var/log/t.log.` + id.String(), `"/var/log/u.log.` + id.String()} {
 		assert.Contains(t, strings.ReplaceAll(out, "'", `"`), kept)
 	}
 	for _, gone := range []string{"deb12-base<", "53ccd815", "the template", "prepared", "52:54:00:00:00:01", "br9", "/t/deb12.qcow2", "install.iso", "T-1", "order="} {
@@ -73,6 +76,7 @@ func TestCPUsKeepToTheirSockets(t *testing.T) {
 		out := strings.ReplaceAll(d.String(), `"`, "'")
 		assert.Contains(t, out, "<topology "+c.topology+"/>", "%d CPUs", c.cpus)
 		assert.NotContains(t, out, "current='1'")
+		assert.Equal(t, c.cpus == 4 || c.cpus == 0, strings.Contains(out, "vcpupin"), "%d CPUs", c.cpus)
 	}
 }
 
