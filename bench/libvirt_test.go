@@ -21,11 +21,11 @@ const hypervisor = "qemu:///system"
 // setup for them.
 func site(b *testing.B) (dir, lab string) {
 	b.Helper()
-	lab, err := os.MkdirTemp("", "mintbatch-bench-")
+	top, err := os.MkdirTemp("", "mintbatch-bench-")
 	require.NoError(b, err)
-	b.Cleanup(func() { _ = os.RemoveAll(lab) })
-	require.NoError(b, os.Chmod(lab, 0o755))
-	lab = filepath.Join(lab, "lab")
+	b.Cleanup(func() { _ = os.RemoveAll(top) })
+	require.NoError(b, os.Chmod(top, 0o755))
+	lab = filepath.Join(top, "lab")
 	must(b, ".", "../real/lab.sh", os.Getenv("MINTBATCH_REAL_GUEST"), lab)
 	dir = b.TempDir()
 	must(b, ".", "go", "build", "-o", filepath.Join(dir, "mintbatch"), "../cmd/mintbatch")

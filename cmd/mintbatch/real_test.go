@@ -35,11 +35,12 @@ import (
 // for them in a folder.
 func lab(t *testing.T) (dir string, site string) {
 	t.Helper()
-	site, err := os.MkdirTemp("", "mintbatch-real-") // where the emulator's user gets through
+	top, err := os.MkdirTemp("", "mintbatch-real-") // where the emulator's user gets through
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(site) })
-	require.NoError(t, os.Chmod(site, 0o755))
-	out, err := exec.Command("../../real/lab.sh", os.Getenv("MINTBATCH_REAL_GUEST"), filepath.Join(site, "lab")).CombinedOutput()
+	t.Cleanup(func() { _ = os.RemoveAll(top) })
+	require.NoError(t, os.Chmod(top, 0o755))
+	site = filepath.Join(top, "lab")
+	out, err := exec.Command("../../real/lab.sh", os.Getenv("MINTBATCH_REAL_GUEST"), site).CombinedOutput()
 	require.NoError(t, err, string(out))
 	dir = t.TempDir()
 	key, err := command(t, dir, "mintbatch", "secret", "keygen", "operator.key")
@@ -51,7 +52,7 @@ func lab(t *testing.T) (dir string, site string) {
 	sheet, err := os.ReadFile("testdata/real/machines.csv")
 	require.NoError(t, err)
 	write(t, dir, "machines.csv", string(sheet))
-	return dir, filepath.Join(site, "lab")
+	return dir, site
 }
 
 func write(t *testing.T, dir, name, content string) {
