@@ -71,6 +71,7 @@ over() {
   for uri in qemu:///system "$second"; do
     for d in $(virsh -q -c "$uri" list --name 2>/dev/null); do virsh -q -c "$uri" destroy "$d" >/dev/null || true; done
     for n in $(virsh -q -c "$uri" net-list --name 2>/dev/null); do virsh -q -c "$uri" net-destroy "$n" >/dev/null || true; done
+    for p in $(virsh -q -c "$uri" pool-list --name 2>/dev/null); do virsh -q -c "$uri" pool-destroy "$p" >/dev/null || true; done
   done
   touch "$run"/{first,second}/over
   for d in first second; do kill "$(cat "$run/$d/pid")" 2>/dev/null || true; done

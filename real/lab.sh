@@ -11,8 +11,8 @@ PATH=$PATH:/usr/sbin:/sbin
 guest=$1 dir=$(realpath -m "$2")
 v() { virsh -q -c qemu:///system "$@"; }
 
-for d in $(v list --all --name); do v destroy "$d" 2>/dev/null || true; v undefine --nvram --snapshots-metadata "$d" >/dev/null; done
-for p in $(v pool-list --all --name); do v pool-destroy "$p" 2>/dev/null || true; v pool-undefine "$p" >/dev/null; done
+for d in $(v list --all --name); do v destroy "$d" 2>/dev/null || true; v undefine --nvram --snapshots-metadata "$d" >/dev/null 2>&1 || true; done
+for p in $(v pool-list --all --name); do v pool-destroy "$p" 2>/dev/null || true; v pool-undefine "$p" >/dev/null 2>&1 || true; done
 for n in survey chart; do v net-destroy "$n" 2>/dev/null || true; v net-undefine "$n" >/dev/null 2>&1 || true; done
 rm -rf "$dir"
 mkdir -p "$dir"/{pool,templates}

@@ -58,6 +58,9 @@ func (a *App) rebuild(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	all, err := s.Rebuild(ctx, id)
+	if err != nil && len(all) == 0 {
+		return err
+	}
 	if c.Bool("json") {
 		return errors.Join(a.document(struct {
 			Schema   string         `json:"schema"`

@@ -58,7 +58,7 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 			networks = append(networks, []string{v.Site, visible(n), hostsWith(v, n)})
 		}
 	}
-	rows(a.Stdout, p, []string{"site", "host", "cpus", "memory", "promised", "free", "after", "machines", "runs", "firmware", "note"}, hosts)
+	rows(a.Stdout, p, []string{"site", "host", "cpus", "memory", "promised", "free", "after", "machines", "emulators", "firmware", "note"}, hosts)
 	fmt.Fprintln(a.Stdout)
 	rows(a.Stdout, p, []string{"site", "store", "kind", "capacity", "promised", "free", "after", "hosts"}, stores)
 	fmt.Fprintln(a.Stdout)

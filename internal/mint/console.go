@@ -3,6 +3,7 @@ package mint
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"image/png"
 	"io"
@@ -17,7 +18,7 @@ import (
 // consoler is a site that gives access to consoles and screens.
 type consoler interface {
 	Console(ctx context.Context, id uuid.UUID, in io.Reader, out io.Writer) error
-	Screen(ctx context.Context, id uuid.UUID, out io.Writer) (kind string, err error)
+	Screen(ctx context.Context, id uuid.UUID, out io.Writer) error
 }
 
 // Console connects in and out to a machine's serial console until in ends.
@@ -36,23 +37,20 @@ func (s *Session) Screen(ctx context.Context, name, path string) error {
 		return err
 	}
 	var picture bytes.Buffer
-	kind, err := at.Screen(ctx, id, &picture)
+	if err := at.Screen(ctx, id, &picture); err != nil {
+		return err
+	}
+	decoded, err := png.Decode(bytes.NewReader(picture.Bytes()))
+	if err != nil {
+		if decoded, err = decodePPM(picture.Bytes()); err != nil {
+			return fmt.Errorf("the site's picture of the screen cannot be read: %w", err)
+		}
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600) // what is on a screen may be secret
 	if err != nil {
 		return err
 	}
-	content := picture.Bytes()
-	if kind != "image/png" {
-		decoded, err := decodePPM(content)
-		if err != nil {
-			return fmt.Errorf("the site gives a picture of the kind %s, which cannot be read: %w", kind, err)
-		}
-		picture.Reset()
-		if err := png.Encode(&picture, decoded); err != nil {
-			return err
-		}
-		content = picture.Bytes()
-	}
-	return os.WriteFile(path, content, 0o600) // what is on a screen may be secret
+	return errors.Join(png.Encode(f, decoded), f.Close())
 }
 
 func (s *Session) consoleOf(ctx context.Context, name string) (consoler, uuid.UUID, error) {

@@ -195,7 +195,7 @@ func (r *Room) try(o Order, h *host) (*candidate, *why) {
 		}
 	}
 	if o.Memory > max(h.left, 0) && o.Memory > 0 {
-		return nil, &why{"memory", fmt.Sprintf("host %s has %s of memory left for it, and it needs %s (%s are kept spare)", h.Name, max(h.left, 0), o.Memory, r.spare.Memory)}
+		return nil, &why{"memory", fmt.Sprintf("host %s has %s of memory left for it, and it needs %s (%s are kept spare)", h.Name, whole(h.left), o.Memory, r.spare.Memory)}
 	}
 	if !o.Clone {
 		return &candidate{host: h}, nil
@@ -249,11 +249,14 @@ func (r *Room) room(o Order, h *host, st *store) *why {
 	}
 	for at, n := range needs {
 		if n > at.left {
-			return &why{"store", fmt.Sprintf("store %s has %s left for it, and it needs %s (%s are kept spare)", at.Name, max(at.left, 0), n, r.spare.Disk)}
+			return &why{"store", fmt.Sprintf("store %s has %s left for it, and it needs %s (%s are kept spare)", at.Name, whole(at.left), n, r.spare.Disk)}
 		}
 	}
 	return nil
 }
+
+// whole is what there is, in whole MiB.
+func whole(left machine.Size) machine.Size { return max(left, 0) / machine.MiB * machine.MiB }
 
 func column(name string, adapter int) string {
 	if adapter == 0 {

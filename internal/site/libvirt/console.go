@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -75,12 +76,16 @@ func (t *tail) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// escapes are what moves a terminal's cursor or colours its text (ECMA-48,
+// section 5.4).
+var escapes = regexp.MustCompile("\x1b(\\[[0-?]*[ -/]*[@-~]|[@-_])")
+
 // lines are the last ones that say anything.
 func (t *tail) lines() []string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	var all []string
-	for line := range strings.Lines(string(bytes.ToValidUTF8(t.kept, nil))) {
+	for line := range strings.Lines(escapes.ReplaceAllString(string(bytes.ToValidUTF8(t.kept, nil)), "")) {
 		if line = strings.TrimSpace(line); line != "" {
 			all = append(all, line)
 		}
@@ -138,18 +143,21 @@ func (e *ending) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Screen writes a picture of the machine's screen and tells its kind.
-func (s *Site) Screen(ctx context.Context, id uuid.UUID, out io.Writer) (kind string, err error) {
+// Screen writes a picture of the machine's screen, of whatever kind the
+// emulator gives: PNG or, from older ones, PPM.
+func (s *Site) Screen(ctx context.Context, id uuid.UUID, out io.Writer) error {
 	d, err := s.find(ctx, id)
 	if err != nil {
-		return "", err
+		return err
 	}
-	err = d.call(ctx, func(l *rpc.Libvirt) error {
-		mime, err := l.DomainScreenshot(d.dom, out, 0, 0)
-		if len(mime) > 0 {
-			kind = mime[0]
+	return d.call(ctx, func(l *rpc.Libvirt) error {
+		var picture bytes.Buffer
+		// The library loses the answer that comes before the picture and takes
+		// the end of the picture for it; what counts is that there is one.
+		if _, err := l.DomainScreenshot(d.dom, &picture, 0, 0); err != nil && picture.Len() == 0 {
+			return err
 		}
+		_, err := picture.WriteTo(out)
 		return err
 	})
-	return kind, err
 }

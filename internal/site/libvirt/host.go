@@ -69,7 +69,7 @@ func dialerFor(u *url.URL, password string) (socket.Dialer, error) {
 	unverified := q.Get("no_verify") == "1"
 	switch transport {
 	case "", "unix":
-		path := cmp.Or(q.Get("socket"), "/var/run/libvirt/libvirt-sock")
+		path := cmp.Or(q.Get("socket"), localSocket(u.Path))
 		return dialers.NewLocal(dialers.WithSocket(path), dialers.WithLocalTimeout(dialLimit)), nil
 	case "ssh":
 		home, _ := os.UserHomeDir()
@@ -77,7 +77,7 @@ func dialerFor(u *url.URL, password string) (socket.Dialer, error) {
 			dialers.UseSSHPort(u.Port()), dialers.UseSSHPassword(password),
 			dialers.UseKnownHostsFile(cmp.Or(q.Get("known_hosts"), filepath.Join(home, ".ssh", "known_hosts"))),
 			dialers.UseKeyFile(cmp.Or(q.Get("keyfile"), sshKey(home))),
-			dialers.WithRemoteSocket(cmp.Or(q.Get("socket"), "/var/run/libvirt/libvirt-sock")),
+			dialers.WithRemoteSocket(cmp.Or(q.Get("socket"), systemSocket)),
 		}
 		if u.User.Username() != "" {
 			o = append(o, dialers.UseSSHUsername(u.User.Username()))
@@ -107,6 +107,23 @@ func dialerFor(u *url.URL, password string) (socket.Dialer, error) {
 		return dialers.NewTLS(u.Hostname(), o...), nil
 	}
 	return nil, fmt.Errorf("no such transport: %s", transport)
+}
+
+const systemSocket = "/var/run/libvirt/libvirt-sock"
+
+// localSocket is where this machine's daemon listens: the one for all, else
+// the one for QEMU alone, of installations that have several daemons.
+func localSocket(path string) string {
+	folder := "/var/run/libvirt"
+	if path == "/session" {
+		folder = filepath.Join(os.Getenv("XDG_RUNTIME_DIR"), "libvirt")
+	}
+	for _, name := range []string{"libvirt-sock", "virtqemud-sock"} {
+		if _, err := os.Stat(filepath.Join(folder, name)); err == nil {
+			return filepath.Join(folder, name)
+		}
+	}
+	return filepath.Join(folder, "libvirt-sock")
 }
 
 // sshKey is the first of OpenSSH's usual key files that is there.

@@ -30,11 +30,10 @@ type parent struct {
 	size          machine.Size // that the clone saves
 }
 
-// marked writes a mark, and the parent of a linked clone.
+// marked writes a mark, and the parent of a linked clone. It is without its
+// namespace, which libvirt's call for metadata wants to add itself.
 func marked(m survey.Mark, p parent) *etree.Element {
 	e := etree.NewElement("mark")
-	e.Space = prefix
-	e.CreateAttr("xmlns:"+prefix, namespace)
 	set := func(e *etree.Element, name, value string) {
 		if value != "" {
 			e.CreateAttr(name, plainText(value))
@@ -49,12 +48,12 @@ func marked(m survey.Mark, p parent) *etree.Element {
 	set(e, "owner", m.Owner)
 	set(e, "until", m.Until)
 	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
-		l := e.CreateElement(prefix + ":label")
+		l := e.CreateElement("label")
 		l.CreateAttr("name", name)
 		l.CreateAttr("value", m.Labels[name])
 	}
 	if p.path != "" {
-		c := e.CreateElement(prefix + ":parent")
+		c := e.CreateElement("parent")
 		c.CreateAttr("path", plainText(p.path))
 		c.CreateAttr("changed", p.changed)
 		c.CreateAttr("size", p.size.String())
@@ -64,7 +63,7 @@ func marked(m survey.Mark, p parent) *etree.Element {
 		if err != nil { // only values of our own types, which marshal
 			panic(err)
 		}
-		e.CreateElement(prefix + ":spec").SetText(string(spec))
+		e.CreateElement("spec").SetText(string(spec))
 	}
 	return e
 }
@@ -77,7 +76,10 @@ func (d *definition) setMark(m survey.Mark, p parent) {
 			metadata.RemoveChild(e)
 		}
 	}
-	metadata.AddChild(marked(m, p))
+	e := marked(m, p)
+	e.Space = prefix
+	e.CreateAttr("xmlns:"+prefix, namespace)
+	metadata.AddChild(e)
 }
 
 // mark reads the mark; nil where there is none, or none that can be read: such

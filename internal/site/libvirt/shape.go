@@ -67,13 +67,14 @@ func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape) er
 	}
 	changed := want.CPUs > 0 && want.CPUs != def.cpus() && def.setCPUs(want.CPUs, 0)
 	changed = def.setMemory(want.Memory) || changed
-	added, err := d.dataDisks(ctx, id, def, want.Disks, on)
+	added, cold, err := d.dataDisks(ctx, id, def, want.Disks, on)
 	if err != nil || !changed && !added {
 		return err
 	}
+	changed = changed || cold
 	if on && changed {
 		if err := d.shutDown(ctx); err != nil {
-			return fmt.Errorf("shut it down, so that it can take its new CPUs and memory: %w", err)
+			return fmt.Errorf("shut it down, so that it can take its new hardware: %w", err)
 		}
 	}
 	if err := d.define(ctx, def); err != nil {
@@ -110,23 +111,24 @@ func (d *domain) grow(ctx context.Context, disk *etree.Element, size machine.Siz
 }
 
 // dataDisks makes the data disks that are missing and grows those that are too
-// small. It tells whether the definition got another disk.
-func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, want []machine.Disk, on bool) (added bool, err error) {
+// small. It tells whether the definition got another disk, and whether one is
+// cold: the running machine has no slot left for it until its next start.
+func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, want []machine.Disk, on bool) (added, cold bool, err error) {
 	for i, disk := range want {
 		serial := fmt.Sprintf("data-%d", i+1)
 		if e := def.root.FindElement("./devices/disk[serial='" + serial + "']"); e != nil {
 			if err := d.grow(ctx, e, disk.Size, on); err != nil {
-				return added, fmt.Errorf("data disk %d: %w", i+1, err)
+				return added, cold, fmt.Errorf("data disk %d: %w", i+1, err)
 			}
 			continue
 		}
 		pool, err := d.storeFor(ctx, def, disk.Store)
 		if err != nil {
-			return added, err
+			return added, cold, err
 		}
 		name := volumeName(d.dom.Name, id, "."+serial+".qcow2")
 		if err := d.discardIn(ctx, pool, name); err != nil {
-			return added, err
+			return added, cold, err
 		}
 		allocation, flags := machine.Size(0), rpc.StorageVolCreateFlags(0)
 		if disk.Kind == machine.FullDisk {
@@ -134,20 +136,18 @@ func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, w
 		}
 		file, err := d.create(ctx, pool, volumeXML(name, "qcow2", disk.Size, allocation, nil), flags)
 		if err != nil {
-			return added, fmt.Errorf("data disk %d: %w", i+1, err)
+			return added, cold, fmt.Errorf("data disk %d: %w", i+1, err)
 		}
 		e := def.addDisk(file, serial)
 		if on {
 			err := d.call(ctx, func(l *rpc.Libvirt) error {
 				return l.DomainAttachDeviceFlags(d.dom, elementText(e), uint32(rpc.DomainDeviceModifyLive))
 			})
-			if err != nil {
-				return added, fmt.Errorf("attach data disk %d: %w", i+1, err)
-			}
+			cold = cold || err != nil
 		}
 		added = true
 	}
-	return added, nil
+	return added, cold, nil
 }
 
 // storeFor is the named store, else that of the machine's own disk.

@@ -87,14 +87,25 @@ func (d *definition) identify(name string, id uuid.UUID) {
 		entry.Parent().RemoveChild(entry)
 	}
 	d.separate(id)
-	for _, nvram := range d.root.FindElements("./os/nvram") {
-		file := strings.TrimSpace(nvram.Text())
-		if file == "" {
-			continue // one of the firmware's own will be taken
+	d.ownNVRAM(name, id)
+}
+
+// ownNVRAM gives the machine a copy of the NVRAM, which libvirt makes at its
+// first start. Where libvirt chooses the firmware itself and has not said which,
+// the machine gets a fresh one.
+func (d *definition) ownNVRAM(name string, id uuid.UUID) {
+	system := child(d.root, "os")
+	for _, nvram := range system.SelectElements("nvram") {
+		file, loader := strings.TrimSpace(nvram.Text()), system.SelectElement("loader")
+		if file == "" || loader == nil || strings.TrimSpace(loader.Text()) == "" {
+			system.RemoveChild(nvram)
+			continue
 		}
-		// libvirt makes the machine's own copy of it at the first start.
 		nvram.CreateAttr("template", file)
 		nvram.SetText(path.Join(path.Dir(file), name+"."+id.String()+"_VARS.fd"))
+		// libvirt takes either its own choice of firmware or another's template.
+		system.RemoveAttr("firmware")
+		without(system, "./firmware")
 	}
 }
 

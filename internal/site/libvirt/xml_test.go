@@ -196,3 +196,9 @@ func TestProbeIsRead(t *testing.T) {
 	probed(&early, `result={"v1": {"data`)
 	assert.False(t, early.Finished, "it is still being written")
 }
+
+func TestConsoleIsToldWithoutItsColours(t *testing.T) {
+	var last tail
+	_, _ = last.Write([]byte("one\r\n\x1b[0m\x1b[30mWelcome\x1b[37m to GRUB!\n\n\x1b[?25l\x1bM[  8.0] no disk\xff"))
+	assert.Equal(t, []string{"one", "Welcome to GRUB!", "[  8.0] no disk"}, last.lines())
+}
