@@ -514,7 +514,7 @@ func TestRealTwoHosts(t *testing.T) {
 	write(t, dir, "machines.csv", string(rows)+"bms-tide-04,deb12-disk,linked,,off\n")
 	out, err = command(t, dir, "mintbatch", "mint", "--yes")
 	assert.Error(t, err)
-	assert.Contains(t, out, "its disk was changed after linked clones had been made of it (bms-tide-01 was)")
+	assert.Regexp(t, `its disk was changed after linked clones had been made of it \(bms-tide-0[15] was\)`, out)
 	require.NoError(t, os.Chmod(parent, 0o644))
 	listed, err = command(t, dir, "mintbatch", "template", "list")
 	require.NoError(t, err, listed)

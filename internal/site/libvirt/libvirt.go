@@ -178,4 +178,6 @@ func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (su
 }
 
 // Task implements site.Site.
-func (s *Site) Task(_ context.Context, id string) (survey.Task, error) { return s.tasks.look(id) }
+func (s *Site) Task(ctx context.Context, id string) (survey.Task, error) {
+	return s.tasks.look(ctx, id)
+}

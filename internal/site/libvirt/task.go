@@ -19,17 +19,19 @@ type tasks struct {
 }
 
 type task struct {
-	mu   sync.Mutex
-	info survey.Task
+	mu    sync.Mutex
+	info  survey.Task
+	ended chan struct{} // closed once the act has
 }
 
-// soon is how long a caller waits for an act before it is given a task.
-const soon = 300 * time.Millisecond
+// soon is how long a caller waits for an act before it is given a task, and
+// every time that it asks how that goes.
+const soon = 700 * time.Millisecond
 
 // start begins an act. One that ends soon is settled at once, so that its
 // error keeps its kind.
 func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share func(float64)) error) (survey.Task, error) {
-	one := &task{info: survey.Task{ID: uuid.NewString(), State: survey.Running}}
+	one := &task{info: survey.Task{ID: uuid.NewString(), State: survey.Running}, ended: make(chan struct{})}
 	done := make(chan error, 1)
 	// The act outlives the caller's limit for one answer, not the program.
 	whole := context.WithoutCancel(ctx)
@@ -50,6 +52,7 @@ func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share fu
 			one.info.State, one.info.Error = survey.Failed, err.Error()
 		}
 		one.mu.Unlock()
+		close(one.ended)
 		done <- err
 	}()
 	timer := time.NewTimer(soon)
@@ -77,16 +80,25 @@ func (t *task) look() survey.Task {
 	return t.info
 }
 
-func (t *tasks) look(id string) (survey.Task, error) {
+// look tells how a task goes, after a while, or as soon as it has come to its
+// end.
+func (t *tasks) look(ctx context.Context, id string) (survey.Task, error) {
 	t.mu.Lock()
-	defer t.mu.Unlock()
 	one, ok := t.all[id]
+	t.mu.Unlock()
 	if !ok {
 		return survey.Task{}, fmt.Errorf("%w: no task %s", site.ErrNotFound, id)
 	}
+	select {
+	case <-one.ended:
+	case <-ctx.Done():
+	case <-time.After(soon):
+	}
 	info := one.look()
 	if info.Settled() {
+		t.mu.Lock()
 		delete(t.all, id)
+		t.mu.Unlock()
 	}
 	return info, nil
 }
