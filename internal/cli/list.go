@@ -42,11 +42,11 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 		if quiet && e.State == proof.Made && e.AtSite != "gone" {
 			continue
 		}
-		cells = append(cells, []string{visible(e.Name), e.Site, e.Host, stateWord(p, e), string(e.Power),
+		cells = append(cells, []string{visible(e.Name), e.Site, visible(e.Spec.Clone.Folder), visible(e.Host), stateWord(p, e), string(e.Power),
 			addresses(&machine.Machine{Spec: e.Spec}), some(e.Used), some(e.Saved), visible(e.Spec.Mark.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
 	}
 	if len(cells) > 0 {
-		rows(a.Stdout, p, []string{"machine", "site", "host", "state", "power", "addresses", "used", "saved", "owner", "changed"}, cells)
+		rows(a.Stdout, p, []string{"machine", "site", "folder", "host", "state", "power", "addresses", "used", "saved", "owner", "changed"}, cells)
 	}
 	if !quiet {
 		if len(cells) > 0 {

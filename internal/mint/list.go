@@ -1,9 +1,11 @@
 package mint
 
 import (
+	"cmp"
 	"context"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -79,6 +81,10 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 		}
 		entries = append(entries, e)
 	}
+	// Those of a folder stand together.
+	slices.SortStableFunc(entries, func(a, b Entry) int {
+		return cmp.Or(strings.Compare(a.Site, b.Site), strings.Compare(a.Spec.Clone.Folder, b.Spec.Clone.Folder))
+	})
 	return entries, unreachable
 }
 

@@ -59,7 +59,7 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	if !known {
 		return nil, refuse(http.StatusConflict, "no template %q", order.Template)
 	}
-	if order.Folder != "" && !slices.Contains(c.plan.Folders, order.Folder) {
+	if order.Folder != "" && !c.plan.Places && !slices.Contains(c.plan.Folders, order.Folder) {
 		return nil, refuse(http.StatusConflict, "no folder %q", order.Folder)
 	}
 	r := &record{Site: c.site, ID: id, Name: order.Name, Template: t.Name, Kind: order.Kind, Folder: order.Folder, Mark: order.Mark,

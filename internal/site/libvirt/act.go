@@ -224,6 +224,11 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
 		hosts = []*host{d.host}
 	}
 	for _, h := range hosts {
+		if d == nil { // a copy that was cut short may be a file that no store knows
+			if err := h.refreshAll(ctx); err != nil {
+				return err
+			}
+		}
 		volumes, err := h.remains(ctx, id)
 		if err != nil {
 			return err
@@ -261,13 +266,7 @@ func (d *domain) discover(ctx context.Context) error {
 		if _, err := d.volumeAt(ctx, file); !errors.Is(err, site.ErrNotFound) {
 			continue
 		}
-		return d.call(ctx, func(l *rpc.Libvirt) error {
-			pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
-			for _, p := range pools {
-				err = errors.Join(err, l.StoragePoolRefresh(p, 0))
-			}
-			return err
-		})
+		return d.refreshAll(ctx)
 	}
 	return nil
 }

@@ -209,13 +209,22 @@ func (h *host) call(ctx context.Context, do func(l *rpc.Libvirt) error) error {
 // copy makes calls that take as long as a disk takes to be copied. The limit
 // is the caller's.
 func (h *host) copy(ctx context.Context, do func(l *rpc.Libvirt) error) error {
+	free, err := h.slot(ctx)
+	if err != nil {
+		return err
+	}
+	defer free()
+	return h.through(ctx, &h.copies, do)
+}
+
+// slot waits until one more disk of the host may be copied.
+func (h *host) slot(ctx context.Context) (free func(), err error) {
 	select {
 	case h.storage <- struct{}{}:
-		defer func() { <-h.storage }()
+		return func() { <-h.storage }, nil
 	case <-ctx.Done():
-		return ctx.Err()
+		return nil, ctx.Err()
 	}
-	return h.through(ctx, &h.copies, do)
 }
 
 // through makes calls on a connection. The library's calls cannot be ended; one

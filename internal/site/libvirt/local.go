@@ -31,9 +31,14 @@ func (h *host) copyLocally(ctx context.Context, pool rpc.StoragePool, name strin
 	}
 	file := filepath.Join(folder, name)
 	_ = os.Remove(file) // what an earlier attempt has left; the name is ours alone
+	free, err := h.slot(ctx)
+	if err != nil {
+		return false
+	}
 	err = copyFile(ctx, v, file, share)
+	free()
 	if err == nil {
-		err = h.call(ctx, func(l *rpc.Libvirt) error { return l.StoragePoolRefresh(pool, 0) })
+		err = h.refresh(ctx, pool)
 	}
 	if err == nil {
 		var made *volume

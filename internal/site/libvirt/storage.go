@@ -172,6 +172,35 @@ func (h *host) discardIn(ctx context.Context, pool rpc.StoragePool, name string)
 	return h.discard(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
 }
 
+// refresh lets a store look anew at what it holds. It does not while it is
+// making a volume; that is waited for a while.
+func (h *host) refresh(ctx context.Context, pool rpc.StoragePool) error {
+	for tries := 0; ; tries++ {
+		err := h.call(ctx, func(l *rpc.Libvirt) error { return l.StoragePoolRefresh(pool, 0) })
+		if err == nil || tries == 50 || !strings.Contains(err.Error(), "asynchronous jobs") {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// refreshAll is refresh for every store of the host.
+func (h *host) refreshAll(ctx context.Context) error {
+	var pools []rpc.StoragePool
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		pools, _, err = l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
+		return err
+	})
+	for _, p := range pools {
+		err = errors.Join(err, h.refresh(ctx, p))
+	}
+	return err
+}
+
 // remains lists the volumes, in whatever store of the host, that are the
 // machine's own.
 func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, error) {

@@ -82,7 +82,7 @@ func (h *host) templateVolume(ctx context.Context, store, name string) (*volume,
 	if !errors.Is(err, site.ErrNotFound) {
 		return v, err
 	}
-	if err := h.call(ctx, func(l *rpc.Libvirt) error { return l.StoragePoolRefresh(pool, 0) }); err != nil {
+	if err := h.refresh(ctx, pool); err != nil {
 		return nil, err
 	}
 	return h.volumeIn(ctx, pool, name)
