@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -56,7 +57,7 @@ func (j *job) chain() []step {
 		add(Wire, m.Adapters, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
 	}
 	if j.work.Word != proof.Adjust && m.Guest.Answers != machine.NoAnswers {
-		chain = append(chain, step{Seed, []any{m.Guest, m.Adapters}, func(ctx, _ context.Context) error { return j.seed(ctx) }})
+		chain = append(chain, step{Seed, []any{m.Guest, told(m.Adapters)}, func(ctx, _ context.Context) error { return j.seed(ctx) }})
 	}
 	if m.Checkpoint != "" {
 		add(Checkpoint, m.Checkpoint, func(ctx context.Context) (survey.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) })
@@ -86,6 +87,16 @@ func (j *job) reserve(ctx context.Context, reserved []ledger.Reservation) error 
 		return j.Ledger.Placed(durable, j.work.Key, p.Host, p.Store)
 	}
 	return nil
+}
+
+// told is what the guest is told of its adapters. How they are plugged in at
+// the site is none of that, and no reason for another seed.
+func told(adapters []machine.Adapter) []machine.Adapter {
+	all := slices.Clone(adapters)
+	for i := range all {
+		all[i].VLAN, all[i].Model, all[i].Unplugged = 0, "", false
+	}
+	return all
 }
 
 func (j *job) mark() survey.Mark {
