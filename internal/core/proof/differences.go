@@ -128,7 +128,14 @@ func hardware(h *machine.Hardware) string {
 	if h == nil {
 		return ""
 	}
-	return strings.Trim(strings.ReplaceAll(fmt.Sprintf("%+v", *h), "{", ""), "}")
+	var words []string
+	for _, part := range [][2]string{{"emulator", h.Emulator}, {"arch", h.Arch}, {"board", h.Board}, {"cpu", h.CPU},
+		{"sockets", number(h.Sockets)}, {"bus", h.Bus}, {"display", h.Display}, {"console", h.Console}} {
+		if part[1] != "" {
+			words = append(words, part[0]+" "+part[1])
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 func number(n int) string {

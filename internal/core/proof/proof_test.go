@@ -68,6 +68,8 @@ func TestWork(t *testing.T) {
 		"started, new hostname":      {one(hostname, started, ours(1)), Remake, 2, id(1), "[begun by an earlier run and not finished hostname x to y]"},
 		"earlier clone in way":       {one(nil, &Known{Key: key, Generation: 2, State: Making, Spec: spec()}, ours(1)), New, 2, id(1), "[begun by an earlier run and not finished]"},
 		"as asked":                   {one(nil, made, ours(1)), Same, 1, none, "[]"},
+		"other hardware":             {one(func(s *machine.Spec) { s.Clone.Hardware = &machine.Hardware{Board: "q35", Sockets: 2} }, made, ours(1)), Remake, 2, id(1), "[hardware (none) to board q35, sockets 2]"},
+		"a cable":                    {one(func(s *machine.Spec) { s.Adapters = []machine.Adapter{{Unplugged: true}} }, made, ours(1)), Adjust, 1, none, "[wire up to down]"},
 		"gone":                       {one(nil, made), New, 2, none, "[it is gone from the site]"},
 		"in place":                   {one(cpus, made, ours(1)), Adjust, 1, none, "[cpus 2 to 4]"},
 		"needs a clone":              {one(hostname, made, ours(1)), Remake, 2, id(1), "[hostname x to y]"},
