@@ -155,7 +155,7 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 		password, err := command(t, dir, "mintbatch", "secret", "show", name)
 		require.NoError(t, err, password)
 		shadow := strings.Split(inside(t, name, "getent shadow survey"), ":")[1]
-		hashed, err := exec.Command("perl", "-e", "print crypt($ARGV[0], $ARGV[1])", strings.TrimSpace(password), shadow).Output()
+		hashed, err := exec.Command("perl", "-e", "print crypt($ARGV[0], $ARGV[1])", "--", strings.TrimSpace(password), shadow).Output()
 		require.NoError(t, err)
 		assert.Equal(t, shadow, string(hashed), "%s: its generated password", name)
 		listed := shown(t, dir, name)
