@@ -19,17 +19,12 @@ import (
 // seed uploads the seed and puts it into a CD drive; without an image the drive
 // is emptied and the seed deleted.
 func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
-	def, err := d.definition(ctx)
-	if err != nil {
-		return err
-	}
-	if len(image) == 0 {
-		return d.dropSeed(ctx, id, def)
-	}
-	on, err := d.running(ctx)
+	def, on, err := d.now(ctx)
 	switch {
 	case err != nil:
 		return err
+	case len(image) == 0:
+		return d.dropSeed(ctx, id, def, on)
 	case on:
 		return fmt.Errorf("%w: it runs; a seed is for its first start", site.ErrRefused)
 	}
@@ -60,11 +55,7 @@ func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
 	return d.define(ctx, def)
 }
 
-func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition) error {
-	on, err := d.running(ctx)
-	if err != nil {
-		return err
-	}
+func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition, on bool) error {
 	if drive := def.seedDrive(); drive != nil {
 		without(drive, "./source")
 		flags := rpc.DomainDeviceModifyConfig
@@ -82,7 +73,7 @@ func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition) er
 	}
 	for _, v := range volumes {
 		if strings.HasSuffix(v.Name, seedSuffix) {
-			if err := d.call(ctx, func(l *rpc.Libvirt) error { return l.StorageVolDelete(v, 0) }); err != nil && !errors.Is(err, site.ErrNotFound) {
+			if err := d.discardVolume(ctx, v); err != nil {
 				return err
 			}
 		}
@@ -119,18 +110,11 @@ func (d *domain) record(ctx context.Context, mark survey.Mark) error {
 		if err != nil {
 			return err
 		}
-		if err := l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataTitle), optional(child(def.root, "title").Text()), nil, nil, flags); err != nil {
+		if err := l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataTitle), optional(textAt(def.root, "./title")), nil, nil, flags); err != nil {
 			return err
 		}
-		return l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataDescription), optional(attrText(def, "./description")), nil, nil, flags)
+		return l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataDescription), optional(textAt(def.root, "./description")), nil, nil, flags)
 	})
-}
-
-func attrText(d *definition, path string) string {
-	if e := d.root.FindElement(path); e != nil {
-		return e.Text()
-	}
-	return ""
 }
 
 func optional(s string) rpc.OptString {
@@ -234,7 +218,7 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
 			return err
 		}
 		for _, v := range volumes {
-			if err := h.discard(ctx, func(*rpc.Libvirt) (rpc.StorageVol, error) { return v, nil }); err != nil {
+			if err := h.discardVolume(ctx, v); err != nil {
 				return fmt.Errorf("delete %s: %w", v.Name, err)
 			}
 		}
@@ -274,16 +258,15 @@ func (d *domain) discover(ctx context.Context) error {
 // stopForGood ends a machine that is ours. Its disks are about to be deleted;
 // nothing is lost that would not be lost anyway.
 func (d *domain) stopForGood(ctx context.Context) error {
-	def, err := d.definition(ctx)
+	def, on, err := d.now(ctx)
 	if err != nil {
 		return err
 	}
 	if mark, _ := def.mark(); mark == nil {
 		return fmt.Errorf("%w: it does not carry our mark", site.ErrRefused)
 	}
-	on, err := d.running(ctx)
-	if err != nil || !on {
-		return err
+	if !on {
+		return nil
 	}
 	if err := d.call(ctx, func(l *rpc.Libvirt) error { return l.DomainDestroyFlags(d.dom, 0) }); err != nil {
 		if on, broken := d.running(ctx); broken != nil || on {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"github.com/beevik/etree"
 	rpc "github.com/digitalocean/go-libvirt"
 )
 
@@ -42,13 +41,11 @@ func (h *host) able(ctx context.Context) (*capabilities, error) {
 		return nil, err
 	}
 	c := &capabilities{emulators: map[string][]string{}, firmware: []string{"bios"}}
-	doc := etree.NewDocument()
-	if err := doc.ReadFromString(all); err != nil {
+	doc, err := parse(all, "capabilities", "the host "+h.name)
+	if err != nil {
 		return nil, err
 	}
-	if e := doc.FindElement("./capabilities/host/cpu/arch"); e != nil {
-		c.arch = e.Text()
-	}
+	c.arch = textAt(doc.Root(), "./host/cpu/arch")
 	for _, a := range doc.FindElements("./capabilities/guest/arch") {
 		name := a.SelectAttrValue("name", "")
 		for _, kind := range a.FindElements("./domain") {
@@ -57,8 +54,7 @@ func (h *host) able(ctx context.Context) (*capabilities, error) {
 			}
 		}
 	}
-	doc = etree.NewDocument()
-	if err := doc.ReadFromString(one); err != nil {
+	if doc, err = parse(one, "domainCapabilities", "what the host "+h.name+" runs"); err != nil {
 		return nil, err
 	}
 	if doc.FindElement("./domainCapabilities/os/enum[@name='firmware']/[value='efi']") != nil {

@@ -42,9 +42,13 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 	if err != nil {
 		return err
 	}
+	var hardware machine.Hardware
+	if o.Hardware != nil {
+		hardware = *o.Hardware
+	}
 	d := from.definition
 	if d == nil {
-		if d, err = to.plain(ctx, o.Hardware); err != nil {
+		if d, err = to.plain(ctx, hardware); err != nil {
 			return err
 		}
 	}
@@ -60,10 +64,8 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 			format = "qcow2"
 			if i == 0 {
 				mark = parent{v.path, v.changed, v.used}
+				v.capacity = max(v.capacity, o.Shape.Disk) // as the child will be
 			}
-		}
-		if i == 0 && o.Kind == machine.Linked {
-			v.capacity = max(v.capacity, o.Shape.Disk) // as the child will be
 		}
 		file, err := to.cloneDisk(ctx, o.Kind, pool, name, from, v, share)
 		if err != nil {
@@ -79,12 +81,8 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 	d.setFirmware(o.Firmware)
 	d.bootFromDisk()
 	d.addAgent()
-	d.setHardware(o.Hardware)
-	sockets := 0
-	if o.Hardware != nil {
-		sockets = o.Hardware.Sockets
-	}
-	d.setCPUs(o.Shape.CPUs, sockets)
+	d.setHardware(hardware)
+	d.setCPUs(o.Shape.CPUs, hardware.Sockets)
 	d.setMemory(o.Shape.Memory)
 	d.setAdapters(o.Adapters) // it never has the template's networks
 	d.setMark(o.Mark, mark)
@@ -99,10 +97,7 @@ func (s *Site) cloned(ctx context.Context, to *host, id uuid.UUID) (bool, error)
 	if err == nil || errors.Is(err, site.ErrNotFound) {
 		return err == nil, nil
 	}
-	err = to.call(ctx, func(l *rpc.Libvirt) error {
-		_, err := l.DomainLookupByUUID(rpc.UUID(id))
-		return err
-	})
+	_, err = to.domain(ctx, id)
 	if errors.Is(err, site.ErrNotFound) {
 		return false, nil
 	}

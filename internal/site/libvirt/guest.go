@@ -35,12 +35,8 @@ func (s *Site) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, erro
 }
 
 func (d *domain) tell(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
-	stores, err := d.stores(ctx)
-	if err != nil {
-		return nil, err
-	}
 	var stats []rpc.DomainStatsRecord
-	err = d.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
 		stats, err = l.ConnectGetAllDomainStats([]rpc.Domain{d.dom}, uint32(rpc.DomainStatsState|rpc.DomainStatsBlock), 0)
 		return err
 	})
@@ -54,7 +50,10 @@ func (d *domain) tell(ctx context.Context, id uuid.UUID) (*survey.Machine, error
 	if err != nil {
 		return nil, err
 	}
-	m := seen.machine(d.name, stores)
+	m := seen.machine(d.name, nil)
+	if pool, err := d.storeFor(ctx, seen.definition, ""); err == nil {
+		m.Store = pool.Name
+	}
 	if m.Power == machine.Off {
 		return &m, nil
 	}

@@ -32,8 +32,7 @@ type host struct {
 	name          string
 	calls, copies connection
 	log           *slog.Logger
-	// storage keeps copies of one store from piling up.
-	storage chan struct{}
+	slots         chan struct{} // one for each disk that is being copied
 
 	mu           sync.Mutex
 	capabilities *capabilities
@@ -52,7 +51,7 @@ func newHost(name string, a Address, log *slog.Logger) (*host, error) {
 	if err != nil {
 		return nil, fmt.Errorf("host %s: %w: %w", name, site.ErrUnreachable, err)
 	}
-	h := &host{name: name, log: log, storage: make(chan struct{}, mostCopies)}
+	h := &host{name: name, log: log, slots: make(chan struct{}, mostCopies)}
 	h.calls = connection{url: u, dialer: dialer}
 	h.copies = connection{url: u, dialer: dialer}
 	return h, nil
@@ -220,40 +219,36 @@ func (h *host) copy(ctx context.Context, do func(l *rpc.Libvirt) error) error {
 // slot waits until one more disk of the host may be copied.
 func (h *host) slot(ctx context.Context) (free func(), err error) {
 	select {
-	case h.storage <- struct{}{}:
-		return func() { <-h.storage }, nil
+	case h.slots <- struct{}{}:
+		return func() { <-h.slots }, nil
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
 }
 
 // through makes calls on a connection. The library's calls cannot be ended; one
-// that takes too long is left behind with its connection.
+// that takes too long is left behind.
 func (h *host) through(ctx context.Context, c *connection, do func(l *rpc.Libvirt) error) error {
-	type outcome struct {
-		l   *rpc.Libvirt
-		err error
-	}
-	done := make(chan outcome, 1)
+	done := make(chan error, 1)
 	began := time.Now()
 	go func() {
 		l, err := c.get()
 		if err != nil {
-			done <- outcome{nil, h.unreachable(err)}
+			done <- h.unreachable(err)
 			return
 		}
 		err = do(l)
 		if lost(err) {
 			c.drop(l)
 		}
-		done <- outcome{l, h.explained(err)}
+		done <- h.explained(err)
 	}()
 	select {
-	case o := <-done:
+	case err := <-done:
 		if h.log != nil {
-			h.log.Debug("libvirt", "host", h.name, "for", caller(), "took", time.Since(began), "error", o.err)
+			h.log.Debug("libvirt", "host", h.name, "for", caller(), "took", time.Since(began), "error", err)
 		}
-		return o.err
+		return err
 	case <-ctx.Done():
 		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			return fmt.Errorf("%w: host %s has not answered in time", site.ErrUnreachable, h.name)

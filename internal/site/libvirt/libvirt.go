@@ -85,6 +85,16 @@ type domain struct {
 	dom rpc.Domain
 }
 
+// domain looks a machine up at this host.
+func (h *host) domain(ctx context.Context, id uuid.UUID) (*domain, error) {
+	d := &domain{host: h}
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		d.dom, err = l.DomainLookupByUUID(rpc.UUID(id))
+		return err
+	})
+	return d, err
+}
+
 // find looks a machine up, first where it was last. A machine that is on none
 // of the hosts is only known to be nowhere when all of them answer.
 func (s *Site) find(ctx context.Context, id uuid.UUID) (*domain, error) {
@@ -93,17 +103,13 @@ func (s *Site) find(ctx context.Context, id uuid.UUID) (*domain, error) {
 	s.mu.Unlock()
 	var down error
 	for _, h := range s.ordered(last) {
-		var dom rpc.Domain
-		err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
-			dom, err = l.DomainLookupByUUID(rpc.UUID(id))
-			return err
-		})
+		d, err := h.domain(ctx, id)
 		switch {
 		case err == nil:
 			s.mu.Lock()
 			s.where[id] = h
 			s.mu.Unlock()
-			return &domain{h, dom}, nil
+			return d, nil
 		case ctx.Err() != nil:
 			return nil, ctx.Err()
 		case errors.Is(err, site.ErrUnreachable):

@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/beevik/etree"
 	rpc "github.com/digitalocean/go-libvirt"
@@ -25,11 +24,15 @@ func (h *host) copyLocally(ctx context.Context, pool rpc.StoragePool, name strin
 	if !h.isHere() || v.backing != "" || v.format != "qcow2" || !sameFile(v) {
 		return false
 	}
-	folder, err := h.folder(ctx, pool)
+	var store *etree.Element
+	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+		store, err = describePool(l, pool)
+		return err
+	})
 	if err != nil {
 		return false
 	}
-	file := filepath.Join(folder, name)
+	file := filepath.Join(poolFolder(store), name)
 	_ = os.Remove(file) // what an earlier attempt has left; the name is ours alone
 	free, err := h.slot(ctx)
 	if err != nil {
@@ -63,22 +66,6 @@ func sameFile(v *volume) bool {
 	}
 	at := info.ModTime()
 	return v.changed == fmt.Sprintf("%d.%09d", at.Unix(), at.Nanosecond())
-}
-
-func (h *host) folder(ctx context.Context, pool rpc.StoragePool) (string, error) {
-	var text string
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
-		text, err = l.StoragePoolGetXMLDesc(pool, 0)
-		return err
-	})
-	if err != nil {
-		return "", err
-	}
-	doc := etree.NewDocument()
-	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil {
-		return "", fmt.Errorf("libvirt's description of the store %s cannot be read", pool.Name)
-	}
-	return strings.TrimSpace(child(doc.Root(), "target", "path").Text()), nil
 }
 
 // pieces is how much is copied between two looks at the time.

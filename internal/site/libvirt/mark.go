@@ -102,7 +102,7 @@ func (d *definition) mark() (*survey.Mark, parent) {
 	m := &survey.Mark{Ledger: ledger, Key: e.SelectAttrValue("machine", ""), Generation: generation,
 		Fingerprint: e.SelectAttrValue("fingerprint", ""), Run: e.SelectAttrValue("run", ""), Folder: e.SelectAttrValue("folder", "")}
 	m.Owner, m.Until = e.SelectAttrValue("owner", ""), e.SelectAttrValue("until", "")
-	m.Notes = child(d.root, "description").Text()
+	m.Notes = textAt(d.root, "./description")
 	var p parent
 	for _, c := range e.ChildElements() {
 		switch c.Tag {

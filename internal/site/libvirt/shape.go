@@ -36,6 +36,15 @@ func (d *domain) running(ctx context.Context) (bool, error) {
 	return runs(state), err
 }
 
+// now reads both what the machine will be and whether it runs.
+func (d *domain) now(ctx context.Context) (def *definition, on bool, err error) {
+	if def, err = d.definition(ctx); err != nil {
+		return nil, false, err
+	}
+	on, err = d.running(ctx)
+	return def, on, err
+}
+
 // runs tells whether a state is one in which the machine takes memory.
 func runs(state int32) bool {
 	switch rpc.DomainState(state) {
@@ -48,11 +57,7 @@ func runs(state int32) bool {
 // shape sets CPUs, memory and disks. A machine that runs is shut down in an
 // orderly way for what it cannot take while it does, and started again.
 func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape) error {
-	def, err := d.definition(ctx)
-	if err != nil {
-		return err
-	}
-	on, err := d.running(ctx)
+	def, on, err := d.now(ctx)
 	if err != nil {
 		return err
 	}
@@ -178,11 +183,7 @@ func (d *domain) storeFor(ctx context.Context, def *definition, name string) (rp
 // wire connects the adapters. Of a machine that runs, only the cable can be
 // plugged in or pulled.
 func (d *domain) wire(ctx context.Context, adapters []machine.Adapter) error {
-	def, err := d.definition(ctx)
-	if err != nil {
-		return err
-	}
-	on, err := d.running(ctx)
+	def, on, err := d.now(ctx)
 	if err != nil {
 		return err
 	}
@@ -228,11 +229,13 @@ func (d *domain) checkpoint(ctx context.Context, name string) error {
 		if err == nil || !errors.Is(d.explained(err), site.ErrNotFound) {
 			return err
 		}
-		if _, err = l.DomainSnapshotCreateXML(d.dom, elementText(xml), 0); err != nil {
-			var again error
-			if _, again = l.DomainSnapshotCreateXML(d.dom, elementText(xml), uint32(rpc.DomainSnapshotCreateDiskOnly|rpc.DomainSnapshotCreateAtomic)); again == nil {
-				return nil
-			}
+		_, err = l.DomainSnapshotCreateXML(d.dom, elementText(xml), 0)
+		if err == nil {
+			return nil
+		}
+		outside := uint32(rpc.DomainSnapshotCreateDiskOnly | rpc.DomainSnapshotCreateAtomic)
+		if _, broken := l.DomainSnapshotCreateXML(d.dom, elementText(xml), outside); broken == nil {
+			return nil
 		}
 		return err
 	})

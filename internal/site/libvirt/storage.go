@@ -75,19 +75,17 @@ func (h *host) lookVolume(ctx context.Context, find func(l *rpc.Libvirt) (rpc.St
 	if err != nil {
 		return nil, err
 	}
-	doc := etree.NewDocument()
-	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil {
-		return nil, fmt.Errorf("libvirt's description of the volume %s cannot be read", v.vol.Name)
+	doc, err := parse(text, "volume", "the volume "+v.vol.Name)
+	if err != nil {
+		return nil, err
 	}
 	root := doc.Root()
-	v.path = strings.TrimSpace(child(root, "target", "path").Text())
+	v.path = strings.TrimSpace(textAt(root, "./target/path"))
 	v.format = attr(root, "./target/format", "type")
 	v.capacity, v.used = sizeOf(root.FindElement("./capacity")), sizeOf(root.FindElement("./allocation"))
-	if b := root.FindElement("./backingStore/path"); b != nil {
-		v.backing = b.Text()
-	}
-	v.changed = strings.TrimSpace(child(root, "target", "timestamps", "mtime").Text())
-	mode, _ := strconv.ParseUint(strings.TrimSpace(child(root, "target", "permissions", "mode").Text()), 8, 32)
+	v.backing = textAt(root, "./backingStore/path")
+	v.changed = strings.TrimSpace(textAt(root, "./target/timestamps/mtime"))
+	mode, _ := strconv.ParseUint(strings.TrimSpace(textAt(root, "./target/permissions/mode")), 8, 32)
 	v.writable = mode&0o222 != 0
 	return &v, nil
 }
@@ -168,8 +166,36 @@ func (h *host) discard(ctx context.Context, find func(l *rpc.Libvirt) (rpc.Stora
 	}
 }
 
+func (h *host) discardVolume(ctx context.Context, v rpc.StorageVol) error {
+	return h.discard(ctx, func(*rpc.Libvirt) (rpc.StorageVol, error) { return v, nil })
+}
+
 func (h *host) discardIn(ctx context.Context, pool rpc.StoragePool, name string) error {
 	return h.discard(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
+}
+
+// activePools lists the stores of a host that can be used.
+func activePools(l *rpc.Libvirt) ([]rpc.StoragePool, error) {
+	pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
+	return pools, err
+}
+
+// describePool reads what a store is.
+func describePool(l *rpc.Libvirt, p rpc.StoragePool) (*etree.Element, error) {
+	text, err := l.StoragePoolGetXMLDesc(p, 0)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := parse(text, "pool", "the store "+p.Name)
+	if err != nil {
+		return nil, err
+	}
+	return doc.Root(), nil
+}
+
+// poolFolder is where the files of a store are.
+func poolFolder(description *etree.Element) string {
+	return strings.TrimSpace(textAt(description, "./target/path"))
 }
 
 // refresh lets a store look anew at what it holds. It does not while it is
@@ -192,7 +218,7 @@ func (h *host) refresh(ctx context.Context, pool rpc.StoragePool) error {
 func (h *host) refreshAll(ctx context.Context) error {
 	var pools []rpc.StoragePool
 	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
-		pools, _, err = l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
+		pools, err = activePools(l)
 		return err
 	})
 	for _, p := range pools {
@@ -206,7 +232,7 @@ func (h *host) refreshAll(ctx context.Context) error {
 func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, error) {
 	var all []rpc.StorageVol
 	err := h.call(ctx, func(l *rpc.Libvirt) error {
-		pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
+		pools, err := activePools(l)
 		if err != nil {
 			return err
 		}

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/beevik/etree"
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
@@ -210,21 +209,16 @@ func (h *host) networks(ctx context.Context) ([]string, error) {
 func (h *host) stores(ctx context.Context) ([]store, error) {
 	var all []store
 	err := h.call(ctx, func(l *rpc.Libvirt) error {
-		pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
+		pools, err := activePools(l)
 		if err != nil {
 			return err
 		}
 		for _, p := range pools {
-			text, err := l.StoragePoolGetXMLDesc(p, 0)
+			root, err := describePool(l, p)
 			if err != nil {
 				return err
 			}
-			doc := etree.NewDocument()
-			if err := doc.ReadFromString(text); err != nil || doc.Root() == nil {
-				return fmt.Errorf("libvirt's description of the store %s cannot be read", p.Name)
-			}
-			root := doc.Root()
-			st := store{folder: strings.TrimSpace(child(root, "target", "path").Text())}
+			st := store{folder: poolFolder(root)}
 			st.Name, st.Kind, st.Hosts = p.Name, root.SelectAttrValue("type", ""), []string{h.name}
 			if !slices.Contains(fileStores, st.Kind) {
 				continue
@@ -310,33 +304,32 @@ func (h *host) look(ctx context.Context, stats rpc.DomainStatsRecord) (seenDomai
 			state, _ := p.Value.I.(int32)
 			d.on = runs(state)
 		}
-		if n, field, ok := strings.Cut(strings.TrimPrefix(p.Field, "block."), "."); ok && strings.HasPrefix(p.Field, "block.") {
+		block, isBlock := strings.CutPrefix(p.Field, "block.")
+		if n, field, ok := strings.Cut(block, "."); isBlock && ok {
 			if blocks[n] == nil {
 				blocks[n] = map[string]any{}
 			}
 			blocks[n][field] = p.Value.I
 		}
 	}
+	own := ""
+	if disks := d.definition.disks(); len(disks) > 0 {
+		own, _ = diskFile(disks[0])
+	}
 	for _, b := range blocks {
 		file, _ := b["path"].(string)
 		capacity, _ := b["capacity"].(uint64)
 		// What a file takes; `allocation` is how far it was written to.
 		used, _ := b["physical"].(uint64)
+		if file != "" && file == own {
+			d.disk = machine.Size(capacity)
+		}
 		if file == "" || strings.HasSuffix(file, ".iso") {
 			continue
 		}
 		d.used += machine.Size(used)
 		if capacity > used {
 			d.promised[path.Dir(file)] += machine.Size(capacity - used)
-		}
-	}
-	if disks := d.definition.disks(); len(disks) > 0 {
-		file, _ := diskFile(disks[0])
-		for _, b := range blocks {
-			if b["path"] == file {
-				capacity, _ := b["capacity"].(uint64)
-				d.disk = machine.Size(capacity)
-			}
 		}
 	}
 	return d, nil
@@ -352,11 +345,7 @@ func (d seenDomain) machine(host string, stores []store) survey.Machine {
 	}
 	if disks := d.definition.disks(); len(disks) > 0 {
 		file, _ := diskFile(disks[0])
-		for _, st := range stores {
-			if path.Dir(file) == st.folder {
-				m.Store = st.Name
-			}
-		}
+		m.Store = storeOf(stores, file)
 	}
 	for i := range stores {
 		stores[i].Promised += d.promised[stores[i].folder]
@@ -364,23 +353,29 @@ func (d seenDomain) machine(host string, stores []store) survey.Machine {
 	return m
 }
 
+// storeOf names the store that has a file; empty if none has.
+func storeOf(stores []store, file string) string {
+	name := ""
+	for _, st := range stores {
+		if path.Dir(file) == st.folder {
+			name = st.Name
+		}
+	}
+	return name
+}
+
 // tell tells of a template in the site's words.
 func (t *template) tell(problem error, children map[string][]dependant, stores []store) survey.Template {
 	told := survey.Template{Name: t.name, Host: t.host.name}
 	if t.definition != nil {
 		told.CPUs, told.Memory, told.Firmware = t.definition.cpus(), t.definition.memory(), t.definition.firmware()
-		told.Notes = attrText(t.definition, "./description")
+		told.Notes = textAt(t.definition.root, "./description")
 	}
 	for i, v := range t.disks {
 		told.Used += (v.used + machine.MiB - 1) / machine.MiB * machine.MiB
 		told.Linked += len(children[v.path])
 		if i == 0 {
-			told.Disk, told.Format = v.capacity, v.format
-			for _, st := range stores {
-				if path.Dir(v.path) == st.folder {
-					told.Store = st.Name
-				}
-			}
+			told.Disk, told.Format, told.Store = v.capacity, v.format, storeOf(stores, v.path)
 		}
 		if v.writable {
 			told.Remark = "its disk may be written to, which would damage its linked clones: chmod a-w " + v.path

@@ -158,14 +158,10 @@ func (h *host) chain(ctx context.Context, v *volume) error {
 }
 
 // plain makes the definition of a machine around a bare volume.
-func (h *host) plain(ctx context.Context, hw *machine.Hardware) (*definition, error) {
+func (h *host) plain(ctx context.Context, want machine.Hardware) (*definition, error) {
 	caps, err := h.able(ctx)
 	if err != nil {
 		return nil, err
-	}
-	var want machine.Hardware
-	if hw != nil {
-		want = *hw
 	}
 	arch := cmp.Or(want.Arch, caps.arch)
 	emulator := cmp.Or(want.Emulator, caps.emulator(arch))

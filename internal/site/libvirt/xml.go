@@ -22,11 +22,24 @@ type definition struct {
 }
 
 func parseDefinition(text string) (*definition, error) {
-	doc := etree.NewDocument()
-	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil || doc.Root().Tag != "domain" {
-		return nil, fmt.Errorf("libvirt's description of the machine is not XML that can be read: %v", err)
+	doc, err := parse(text, "domain", "the machine")
+	if err != nil {
+		return nil, err
 	}
 	return &definition{doc, doc.Root()}, nil
+}
+
+// parse reads one of libvirt's descriptions; tag is that of its outermost
+// element, what is described.
+func parse(text, tag, what string) (*etree.Document, error) {
+	doc := etree.NewDocument()
+	if err := doc.ReadFromString(text); err != nil {
+		return nil, fmt.Errorf("libvirt's description of %s cannot be read: %w", what, err)
+	}
+	if doc.Root() == nil || doc.Root().Tag != tag {
+		return nil, fmt.Errorf("libvirt's description of %s has no <%s>", what, tag)
+	}
+	return doc, nil
 }
 
 // String is the XML that libvirt is given.
@@ -59,6 +72,14 @@ func without(e *etree.Element, path string) {
 	for _, found := range e.FindElements(path) {
 		found.Parent().RemoveChild(found)
 	}
+}
+
+// textAt and attr read without making anything.
+func textAt(e *etree.Element, path string) string {
+	if found := e.FindElement(path); found != nil {
+		return found.Text()
+	}
+	return ""
 }
 
 func attr(e *etree.Element, path, name string) string {
@@ -331,10 +352,7 @@ func sizeOf(e *etree.Element) machine.Size {
 }
 
 // setHardware applies what the setup says besides the columns.
-func (d *definition) setHardware(h *machine.Hardware) {
-	if h == nil {
-		return
-	}
+func (d *definition) setHardware(h machine.Hardware) {
 	devices := d.devices()
 	switch h.Display {
 	case "off":
