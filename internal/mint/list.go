@@ -71,7 +71,10 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 		s.Warnings = nil
 		s.warnOfHosts(surveys)
 	}
-	sites := byIdentity(surveys)
+	sites := map[string]map[uuid.UUID]survey.Machine{}
+	for name, answer := range surveys {
+		sites[name] = byIdentity(answer)
+	}
 	unseen := hidden(known, surveys)
 	var entries []Entry
 	for _, k := range known {
@@ -136,22 +139,19 @@ func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[stri
 	return s.askAll(ctx, names)
 }
 
-// byIdentity lists the machines of each site that was asked.
-func byIdentity(surveys map[string]*survey.Survey) map[string]map[string]survey.Machine {
-	sites := map[string]map[string]survey.Machine{}
-	for name, answer := range surveys {
-		sites[name] = map[string]survey.Machine{}
-		for _, m := range answer.Machines {
-			sites[name][m.ID.String()] = m
-		}
+// byIdentity finds the machines of a site that was asked.
+func byIdentity(answer *survey.Survey) map[uuid.UUID]survey.Machine {
+	all := make(map[uuid.UUID]survey.Machine, len(answer.Machines))
+	for _, m := range answer.Machines {
+		all[m.ID] = m
 	}
-	return sites
+	return all
 }
 
-func (s *Session) entry(k ledger.Machine, sites map[string]map[string]survey.Machine) Entry {
-	id := machine.Identity(s.Ledger.ID, k.Key, k.Generation).String()
+func (s *Session) entry(k ledger.Machine, sites map[string]map[uuid.UUID]survey.Machine) Entry {
+	id := machine.Identity(s.Ledger.ID, k.Key, k.Generation)
 	e := Entry{Key: k.Key, State: k.State, AtSite: "not asked", Host: k.Host, Store: k.Store, Run: k.Run,
-		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: k.Spec, Identity: id}
+		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: k.Spec, Identity: id.String()}
 	if there, asked := sites[k.Site]; asked {
 		e.AtSite = "gone"
 		if m, ok := there[id]; ok {

@@ -87,18 +87,15 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 	if err != nil {
 		return nil, err
 	}
-	r := ledger.Run{ID: newRunID(), Command: command, Sheet: s.sheetDigest, Setup: s.setupDigest}
-	r.User, r.Host = operator()
-	if err := s.Ledger.StartRun(ctx, r); err != nil {
+	if m.Run, err = s.startRun(ctx, command); err != nil {
 		return nil, err
 	}
-	m.Run = r.ID
 	slots := map[string]int{}
 	for name := range s.sites {
 		slots[name] = s.slots(name)
 	}
 	engine := run.Engine{
-		Run: r.ID, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
+		Run: m.Run, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
 		Recipients: recipients, Random: rand.Reader,
 		OpenSecret:   func(name string) (string, error) { return s.OpenSecret(ctx, name) },
 		TaskLimit:    cmp.Or(s.Setup.Limits.Task, 30*time.Minute),
@@ -111,10 +108,17 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 	if outcome != nil {
 		word = outcome.Error()
 	}
-	if err := s.Ledger.EndRun(context.WithoutCancel(ctx), r.ID, word); err != nil {
+	if err := s.Ledger.EndRun(context.WithoutCancel(ctx), m.Run, word); err != nil {
 		return m, err
 	}
 	return m, outcome
+}
+
+// startRun writes down that a run begins, and returns its id.
+func (s *Session) startRun(ctx context.Context, command string) (string, error) {
+	r := ledger.Run{ID: newRunID(), Command: command, Sheet: s.sheetDigest, Setup: s.setupDigest}
+	r.User, r.Host = operator()
+	return r.ID, s.Ledger.StartRun(ctx, r)
 }
 
 func incomplete(m *Minted, stop context.Context) error {

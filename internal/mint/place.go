@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
@@ -42,12 +44,9 @@ func (s *Session) planned(name string, answer *survey.Survey, known []ledger.Mac
 		}
 		return group(from, *m.Mark.Spec)
 	})
-	at := placer{site: from, templates: map[string]survey.Template{}, machines: map[string]survey.Machine{}, known: map[machine.Key]ledger.Machine{}}
+	at := placer{site: from, templates: map[string]survey.Template{}, machines: byIdentity(answer), known: map[machine.Key]ledger.Machine{}}
 	for _, t := range answer.Templates {
 		at.templates[t.Name] = t
-	}
-	for _, m := range answer.Machines {
-		at.machines[m.ID.String()] = m
 	}
 	for _, k := range known {
 		at.known[k.Key] = k
@@ -84,7 +83,7 @@ func group(from setup.Site, spec machine.Spec) string {
 type placer struct {
 	site      setup.Site
 	templates map[string]survey.Template
-	machines  map[string]survey.Machine // that the site has, by identity
+	machines  map[uuid.UUID]survey.Machine // that the site has, by identity
 	known     map[machine.Key]ledger.Machine
 }
 
@@ -98,8 +97,8 @@ func (at placer) order(w proof.Work) place.Order {
 	if m.Power.Starts() {
 		o.Memory = cmp.Or(m.Shape.Memory, o.Template.Memory, machine.GiB)
 	}
-	here, there := at.machines[w.Identity.String()]
-	if old, ok := at.machines[w.Replaces.String()]; ok {
+	here, there := at.machines[w.Identity]
+	if old, ok := at.machines[w.Replaces]; ok {
 		here = old // which goes before the new one comes
 	}
 	if here.Power == machine.On {
@@ -159,10 +158,9 @@ func hidden(known []ledger.Machine, surveys map[string]*survey.Survey) map[machi
 	all := map[machine.Key]bool{}
 	for _, k := range known {
 		if answer := surveys[k.Site]; answer != nil {
-			for _, h := range answer.Hosts {
-				if h.Down != "" && (h.Name == k.Host || k.Host == "") {
-					all[k.Key] = true
-				}
+			down := answer.Down()
+			if slices.Contains(down, k.Host) || k.Host == "" && len(down) > 0 {
+				all[k.Key] = true
 			}
 		}
 	}

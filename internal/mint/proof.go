@@ -178,6 +178,15 @@ func (s *Session) survey(ctx context.Context, known []ledger.Machine, keep func(
 	return s.askAll(ctx, names)
 }
 
+// everySite names all sites of the setup.
+func (s *Session) everySite() map[string]bool {
+	names := map[string]bool{}
+	for name := range s.Setup.Sites {
+		names[name] = true
+	}
+	return names
+}
+
 // askAll surveys sites side by side. Those that cannot be reached are told in
 // the error, in the order of their names; the others are answered for.
 func (s *Session) askAll(ctx context.Context, names map[string]bool) (map[string]*survey.Survey, error) {

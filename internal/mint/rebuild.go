@@ -1,7 +1,6 @@
 package mint
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -31,11 +30,7 @@ type Rebuilt struct {
 // lost: the only one that the sites know, or the one named. Sealed values are
 // lost with a ledger; they are at no site.
 func (s *Session) Rebuild(ctx context.Context, id uuid.UUID) ([]Rebuilt, error) {
-	names := map[string]bool{}
-	for name := range s.Setup.Sites {
-		names[name] = true
-	}
-	surveys, err := s.askAll(ctx, names)
+	surveys, err := s.askAll(ctx, s.everySite())
 	if err != nil {
 		return nil, err // a site left out would be a ledger that is wrong
 	}
@@ -51,9 +46,8 @@ func (s *Session) Rebuild(ctx context.Context, id uuid.UUID) ([]Rebuilt, error) 
 	if err := s.adopt(ctx, id, surveys, known); err != nil {
 		return nil, err
 	}
-	r := ledger.Run{ID: newRunID(), Command: "ledger rebuild", Setup: s.setupDigest, Sheet: s.sheetDigest}
-	r.User, r.Host = operator()
-	if err := s.Ledger.StartRun(ctx, r); err != nil {
+	run, err := s.startRun(ctx, "ledger rebuild")
+	if err != nil {
 		return nil, err
 	}
 	has := map[machine.Key]bool{}
@@ -67,14 +61,14 @@ func (s *Session) Rebuild(ctx context.Context, id uuid.UUID) ([]Rebuilt, error) 
 			if has[key] || m.Mark.Key != key.String() {
 				continue
 			}
-			whole, err := s.restore(ctx, r.ID, key, m)
+			whole, err := s.restore(ctx, run, key, m)
 			if err != nil {
 				return all, err
 			}
 			all = append(all, Rebuilt{key, whole})
 		}
 	}
-	return all, s.Ledger.EndRun(context.WithoutCancel(ctx), r.ID, "done")
+	return all, s.Ledger.EndRun(context.WithoutCancel(ctx), run, "done")
 }
 
 // newest lists a ledger's machines, of each only its last generation.
@@ -174,7 +168,7 @@ func reservationsOf(key machine.Key, spec machine.Spec, from *setup.Setup) []led
 	var all []ledger.Reservation
 	for i, a := range spec.Adapters {
 		for _, name := range setup.Names(networks) {
-			if cmp.Or(from.Networks[name].Source, name) != a.Network {
+			if from.NetworkSource(name) != a.Network {
 				continue
 			}
 			for _, p := range a.Addresses {

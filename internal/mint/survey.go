@@ -9,6 +9,7 @@ import (
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/survey"
 )
 
@@ -34,15 +35,12 @@ func (s *Session) Survey(ctx context.Context, names []string) ([]SiteView, error
 	asked := map[string]bool{}
 	for _, name := range names {
 		if _, known := s.Setup.Sites[name]; !known {
-			sites := slices.Sorted(maps.Keys(s.Setup.Sites))
-			return nil, fmt.Errorf("%w: site %q (%s)", ErrUnknown, name, finding.DidYouMean(name, sites))
+			return nil, fmt.Errorf("%w: site %q (%s)", ErrUnknown, name, finding.DidYouMean(name, setup.Names(s.Setup.Sites)))
 		}
 		asked[name] = true
 	}
 	if len(names) == 0 {
-		for name := range s.Setup.Sites {
-			asked[name] = true
-		}
+		asked = s.everySite()
 	}
 	surveys, unreachable := s.askAll(ctx, asked)
 	known, err := s.Ledger.Machines(ctx)
@@ -81,16 +79,12 @@ type TemplateView struct {
 // Templates tells of the templates of the setup at every site that can be
 // reached; the others are told in the error.
 func (s *Session) Templates(ctx context.Context, globs []string) ([]TemplateView, error) {
-	all := slices.Sorted(maps.Keys(s.Setup.Templates))
+	all := setup.Names(s.Setup.Templates)
 	keep, err := Matcher(globs, all)
 	if err != nil {
 		return nil, err
 	}
-	asked := map[string]bool{}
-	for name := range s.Setup.Sites {
-		asked[name] = true
-	}
-	surveys, unreachable := s.askAll(ctx, asked)
+	surveys, unreachable := s.askAll(ctx, s.everySite())
 	var views []TemplateView
 	for _, name := range all {
 		if !keep(name) {

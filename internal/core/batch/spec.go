@@ -167,7 +167,7 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 		if !known {
 			b.bad("unknown-network", o, fmt.Sprintf("unknown network %q", o.Value), finding.DidYouMean(o.Value, setup.Names(b.setup.Networks)))
 		}
-		a := machine.Adapter{Network: cmp.Or(network.Source, o.Value), VLAN: network.VLAN, Model: network.Model}
+		a := machine.Adapter{Network: b.setup.NetworkSource(o.Value), VLAN: network.VLAN, Model: network.Model}
 		a.Unplugged = choice(b, src, sheet.ColumnID("wire", n), wireUp, wireDown) == wireDown
 		if mac := src.find(sheet.ColumnID("mac", n)); mac.Value != "" {
 			var err error

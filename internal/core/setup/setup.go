@@ -158,6 +158,9 @@ func (s *Setup) TemplateSource(name string) string {
 	return cmp.Or(t.Volume, t.Source, name)
 }
 
+// NetworkSource is a network's name at the sites.
+func (s *Setup) NetworkSource(name string) string { return cmp.Or(s.Networks[name].Source, name) }
+
 // ValueColumns lists every column, by its id, that the setup gives a value
 // somewhere.
 func (s *Setup) ValueColumns() map[string]bool {
