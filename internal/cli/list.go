@@ -27,7 +27,7 @@ func (a *App) listCommand() *cli.Command {
 }
 
 func (a *App) list(ctx context.Context, c *cli.Command) error {
-	entries, err := a.entries(ctx, c)
+	entries, err := a.entries(ctx, c, (*mint.Session).List)
 	if entries == nil && err != nil {
 		return err
 	}
@@ -61,23 +61,19 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
+// lister is Session.List or Session.Show.
+type lister func(s *mint.Session, ctx context.Context, names []string, offline bool) ([]mint.Entry, error)
+
 // entries asks for the machines that the command line names. Those that are
 // known come even where there is an error: a site could not be asked.
-func (a *App) entries(ctx context.Context, c *cli.Command) ([]mint.Entry, error) {
+func (a *App) entries(ctx context.Context, c *cli.Command, list lister) ([]mint.Entry, error) {
 	s, err := a.openSetup(ctx, c)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
-	entries, err := s.List(ctx, c.Args().Slice(), c.Bool("offline"))
+	entries, err := list(s, ctx, c.Args().Slice(), c.Bool("offline"))
 	a.findings(a.Stderr, s.Warnings)
-	if c.Name == "show" {
-		for i, e := range entries {
-			if e.Power == machine.On {
-				err = errors.Join(err, s.Detail(ctx, &entries[i]))
-			}
-		}
-	}
 	return entries, err
 }
 

@@ -35,7 +35,7 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	if c.Bool("why") {
 		return a.showWhy(ctx, c)
 	}
-	entries, err := a.entries(ctx, c)
+	entries, err := a.entries(ctx, c, (*mint.Session).Show)
 	if entries == nil && err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -110,10 +111,8 @@ func storeRows(v mint.SiteView) [][]string {
 func hostsWith(v mint.SiteView, network string) string {
 	var names []string
 	for _, h := range v.Hosts {
-		for _, n := range h.Networks {
-			if n == network {
-				names = append(names, visible(h.Name))
-			}
+		if slices.Contains(h.Networks, network) {
+			names = append(names, visible(h.Name))
 		}
 	}
 	return strings.Join(names, " ")

@@ -3,6 +3,7 @@ package mint
 import (
 	"cmp"
 	"context"
+	"errors"
 	"net/netip"
 	"slices"
 	"strings"
@@ -91,8 +92,18 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 	return entries, unreachable
 }
 
-// Detail asks the site of a machine for what only it can tell now.
-func (s *Session) Detail(ctx context.Context, e *Entry) error {
+// Show is List with what only the site of a machine that runs can tell.
+func (s *Session) Show(ctx context.Context, names []string, offline bool) ([]Entry, error) {
+	entries, err := s.List(ctx, names, offline)
+	for i, e := range entries {
+		if e.Power == machine.On {
+			err = errors.Join(err, s.detail(ctx, &entries[i]))
+		}
+	}
+	return entries, err
+}
+
+func (s *Session) detail(ctx context.Context, e *Entry) error {
 	opened, err := s.site(e.Site)
 	if err != nil {
 		return err

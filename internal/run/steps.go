@@ -44,7 +44,8 @@ func (j *job) chain() []step {
 	add := func(name Step, input any, act func(context.Context) (survey.Task, error)) {
 		chain = append(chain, step{name, input, func(ctx, _ context.Context) error { return j.settle(ctx, name, act) }})
 	}
-	if j.work.Word != proof.Adjust {
+	adjust := j.work.Word == proof.Adjust
+	if !adjust {
 		reserved := j.Reserved[m.Key]
 		chain = append(chain,
 			step{Reserve, []any{m.Spec, reserved, j.work.Place}, func(ctx, _ context.Context) error { return j.reserve(ctx, reserved) }},
@@ -53,10 +54,10 @@ func (j *job) chain() []step {
 	if !m.Shape.IsZero() {
 		add(Shape, m.Shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
 	}
-	if j.work.Word != proof.Adjust || j.work.Changes("wire") {
+	if !adjust || j.work.Changes("wire") {
 		add(Wire, m.Adapters, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
 	}
-	if j.work.Word != proof.Adjust && m.Guest.Answers != machine.NoAnswers {
+	if !adjust && m.Guest.Answers != machine.NoAnswers {
 		chain = append(chain, step{Seed, []any{m.Guest, told(m.Adapters)}, func(ctx, _ context.Context) error { return j.seed(ctx) }})
 	}
 	if m.Checkpoint != "" {
@@ -64,14 +65,14 @@ func (j *job) chain() []step {
 	}
 	mark := j.mark()
 	add(Record, []any{mark.Mark, mark.Fingerprint}, func(ctx context.Context) (survey.Task, error) { return j.site.Record(ctx, id, mark) })
-	if m.Power.Starts() || j.work.Word == proof.Adjust {
-		power := m.Power.Rests()
-		if j.work.Word != proof.Adjust {
-			power = machine.On // also what is to be off again once it is confirmed
-		}
+	power := m.Power.Rests()
+	if !adjust && m.Power.Starts() {
+		power = machine.On // also what is to be off again once it is confirmed
+	}
+	if power == machine.On || adjust {
 		add(Start, m.Power, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, id, power) })
 	}
-	if m.Power == machine.On || m.Power.Starts() && j.work.Word != proof.Adjust {
+	if power == machine.On {
 		chain = append(chain, step{Confirm, m.Spec, j.confirm})
 	}
 	return chain
