@@ -319,7 +319,11 @@ func (r *Room) Left() (hosts, stores map[string]machine.Size) {
 	return hosts, stores
 }
 
-// StoreID tells stores of one name apart by the hosts that reach them.
+// StoreID tells stores of one name apart by the hosts that reach them, as
+// `pool@quay-1,quay-2`; where hosts are not told it is just the name.
 func StoreID(name string, hosts []string) string {
-	return strings.Join(append([]string{name}, hosts...), "\x00")
+	if len(hosts) == 0 {
+		return name
+	}
+	return name + "@" + strings.Join(hosts, ",")
 }

@@ -76,6 +76,12 @@ func TestPlace(t *testing.T) {
 	}
 }
 
+func TestStoresOfOneNameAreToldApart(t *testing.T) {
+	_, stores := NewRoom(site(), Spare{}, func(survey.Machine) string { return "" }).Left()
+	assert.Equal(t, map[string]machine.Size{"local@quay-1": 50 * gib, "local@quay-2": 90 * gib, "shared@quay-1,quay-2": 30 * gib}, stores)
+	assert.Equal(t, "bulk", StoreID("bulk", nil))
+}
+
 func TestGroupsAreSpreadAndWhatIsThereCounts(t *testing.T) {
 	s := site()
 	s.Machines = []survey.Machine{{Name: "bms-sonar-01", Host: "quay-1"}}
