@@ -292,23 +292,31 @@ func TestRealKilledAndRestarted(t *testing.T) {
 			require.Len(t, strings.Fields(virsh(t, "vol-list", "pool")), n*6, "%s: a name and a path for disk, data disk and seed", at)
 		}
 	}
-	// The daemon goes away and comes back while a run is at it.
-	for i := range 6 {
-		n++
-		rows += fmt.Sprintf("bms-tide-%02d,sonar-node,%s,pool:nodes,1GiB,fresh,off\n", n, []string{"linked", "full"}[i%2])
+	// The daemon goes away and comes back as soon as a run has begun a disk.
+	for _, kinds := range [][]string{{"full", "linked"}, {"linked", "full"}} {
+		begun := filepath.Join(site, fmt.Sprintf("pool/bms-tide-%02d.*.disk.qcow2", n+1))
+		for i := range 6 {
+			n++
+			rows += fmt.Sprintf("bms-tide-%02d,sonar-node,%s,pool:nodes,1GiB,fresh,off\n", n, kinds[i%2])
+		}
+		write(t, dir, "machines.csv", rows)
+		restarted := make(chan struct{})
+		go func() {
+			defer close(restarted)
+			for range 1000 {
+				if found, _ := filepath.Glob(begun); len(found) > 0 {
+					break
+				}
+				time.Sleep(10 * time.Millisecond)
+			}
+			restart(t)
+		}()
+		out := minted(t, dir)
+		<-restarted
+		require.Contains(t, minted(t, dir), "nothing to do", out)
+		require.Len(t, strings.Fields(virsh(t, "list", "--all", "--name")), n+1)
+		require.Len(t, strings.Fields(virsh(t, "vol-list", "pool")), n*6)
 	}
-	write(t, dir, "machines.csv", rows)
-	restarted := make(chan struct{})
-	go func() {
-		defer close(restarted)
-		time.Sleep(400 * time.Millisecond)
-		restart(t)
-	}()
-	out := minted(t, dir)
-	<-restarted
-	require.Contains(t, minted(t, dir), "nothing to do", out)
-	require.Len(t, strings.Fields(virsh(t, "list", "--all", "--name")), n+1)
-	require.Len(t, strings.Fields(virsh(t, "vol-list", "pool")), n*6)
 
 	// Killed while it retires, it takes away what is left the next time.
 	for i, moment := range []string{"begun", "acted"} {

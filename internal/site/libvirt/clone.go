@@ -186,8 +186,8 @@ func (h *host) cloneDisk(ctx context.Context, kind machine.CloneKind, pool rpc.S
 // copyDisk lets the host make an independent copy. Holes stay holes; where the
 // file system shares extents, a raw disk takes no room at all.
 func (h *host) copyDisk(ctx context.Context, pool rpc.StoragePool, name string, v *volume, share func(float64)) error {
-	if h.copyLocally(ctx, pool, name, v, share) {
-		return nil
+	if done, err := h.copyLocally(ctx, pool, name, v, share); done || err != nil {
+		return err
 	}
 	xml := volumeXML(name, v.format, v.capacity, 0, nil)
 	watching, stop := context.WithCancel(ctx)

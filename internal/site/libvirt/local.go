@@ -19,24 +19,26 @@ import (
 // whether the store now has the copy; if not, nothing is left of the attempt.
 //
 // A daemon may live in another view of the file system. What it says of the
-// source must be true of our file, and it must see the copy.
-func (h *host) copyLocally(ctx context.Context, pool rpc.StoragePool, name string, v *volume, share func(float64)) bool {
+// source must be true of our file, and it must see the copy. It may also see
+// half of it, when it looks around meanwhile; what is given up is therefore
+// given up through it.
+func (h *host) copyLocally(ctx context.Context, pool rpc.StoragePool, name string, v *volume, share func(float64)) (done bool, err error) {
 	if !h.isHere() || v.backing != "" || v.format != "qcow2" || !sameFile(v) {
-		return false
+		return false, nil
 	}
 	var store *etree.Element
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err = h.call(ctx, func(l *rpc.Libvirt) (err error) {
 		store, err = describePool(l, pool)
 		return err
 	})
 	if err != nil {
-		return false
+		return false, err
 	}
 	file := filepath.Join(poolFolder(store), name)
 	_ = os.Remove(file) // what an earlier attempt has left; the name is ours alone
 	free, err := h.slot(ctx)
 	if err != nil {
-		return false
+		return false, err
 	}
 	err = copyFile(ctx, v, file, share)
 	free()
@@ -46,11 +48,14 @@ func (h *host) copyLocally(ctx context.Context, pool rpc.StoragePool, name strin
 	if err == nil {
 		var made *volume
 		if made, err = h.volumeIn(ctx, pool, name); err == nil && made.path == file && made.capacity == v.capacity {
-			return true
+			return true, nil
 		}
 	}
+	if err := h.discardIn(ctx, pool, name); err != nil {
+		return false, err
+	}
 	_ = os.Remove(file)
-	return false
+	return false, nil
 }
 
 // isHere tells whether the host's daemon is reached through a socket of this

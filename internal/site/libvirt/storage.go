@@ -144,16 +144,23 @@ func roomIn(pool rpc.StoragePool, err error) error {
 // that is still being copied to, by a run that was killed, is waited for.
 func (h *host) discard(ctx context.Context, find func(l *rpc.Libvirt) (rpc.StorageVol, error)) error {
 	for {
+		var store rpc.StoragePool
 		err := h.call(ctx, func(l *rpc.Libvirt) error {
 			v, err := find(l)
 			if err != nil {
 				return err
 			}
+			if store, err = l.StoragePoolLookupByName(v.Pool); err != nil {
+				return err
+			}
 			return l.StorageVolDelete(v, 0)
 		})
 		switch {
-		case errors.Is(err, site.ErrNotFound), err != nil && strings.Contains(err.Error(), "No such file"):
+		case errors.Is(err, site.ErrNotFound):
 			return nil
+		case err != nil && strings.Contains(err.Error(), "No such file"):
+			// The store still lists a volume whose file is gone.
+			return h.refresh(ctx, store)
 		case err != nil && strings.Contains(err.Error(), "still being allocated"), err != nil && strings.Contains(err.Error(), "still in use"):
 		default:
 			return err
