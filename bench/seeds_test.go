@@ -4,6 +4,7 @@ package bench
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/csv"
 	"fmt"
 	"io"
@@ -18,8 +19,10 @@ import (
 
 	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/answers/cloudinit"
+	"mintbatch/internal/core/answers/seed"
 	"mintbatch/internal/core/batch"
-	"mintbatch/internal/core/media"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
 )
@@ -62,11 +65,11 @@ func BenchmarkSheetToSeeds(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
 				for _, w := range build(b, content) {
-					var files []media.File
-					for _, f := range cloudinit.Files(answers.Input{Machine: w.Machine, Instance: "i", Secrets: answers.Hidden()}) {
-						files = append(files, media.File(f))
+					made, err := seed.Of(answers.Hidden(w.Machine, "i"))
+					if err == nil {
+						_, err = made.Image()
 					}
-					if _, err := media.ISO(cloudinit.Label, files); err != nil {
+					if err != nil {
 						b.Fatal(err)
 					}
 				}
@@ -90,7 +93,7 @@ func BenchmarkYardstickSeedByXorriso(b *testing.B) {
 	dir := b.TempDir()
 	w := build(b, rows(1))[0]
 	var names []string
-	for _, f := range cloudinit.Files(answers.Input{Machine: w.Machine, Instance: "i", Secrets: answers.Hidden()}) {
+	for _, f := range cloudinit.Files(answers.Hidden(w.Machine, "i")) {
 		names = append(names, filepath.Join(dir, f.Name))
 		require.NoError(b, os.WriteFile(names[len(names)-1], f.Content, 0o600))
 	}
@@ -99,6 +102,61 @@ func BenchmarkYardstickSeedByXorriso(b *testing.B) {
 		require.NoError(b, exec.Command("xorriso", args...).Run())
 	}
 	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N), "µs/machine")
+}
+
+// One machine's seed with all that is made for it: the host key, a password and
+// its hash, the answers and the image.
+func BenchmarkWholeSeed(b *testing.B) {
+	w := build(b, rows(1))[0]
+	for _, c := range []struct {
+		name string
+		hash machine.Hash
+	}{{"no password", machine.Hash{}}, {"sha512", machine.Hash{Method: "sha512"}}, {"yescrypt", machine.Hash{Method: "yescrypt"}}} {
+		b.Run(c.name, func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				in := answers.Hidden(w.Machine, "i")
+				key, err := secret.NewHostKey(rand.Reader, w.Name)
+				in.Secrets.HostKeyPrivate, in.Secrets.HostKeyPublic = key.Private, key.Public
+				if c.name != "no password" {
+					password, err := secret.Policy{}.NewPassword(rand.Reader)
+					require.NoError(b, err)
+					in.Secrets.Hashes[w.Guest.Login], err = secret.Hash(rand.Reader, c.hash, password)
+					require.NoError(b, err)
+				}
+				require.NoError(b, err)
+				made, err := seed.Of(in)
+				require.NoError(b, err)
+				_, err = made.Image()
+				require.NoError(b, err)
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N), "µs/machine")
+		})
+	}
+}
+
+// The yardstick of the above: a loop of the usual programs, for 100 machines.
+func BenchmarkYardstickWholeSeedByPrograms(b *testing.B) {
+	for _, program := range []string{"mkpasswd", "ssh-keygen", "xorriso"} {
+		if _, err := exec.LookPath(program); err != nil {
+			b.Skipf("skipped: %s is not installed", program)
+		}
+	}
+	dir := b.TempDir()
+	for _, f := range cloudinit.Files(answers.Hidden(build(b, rows(1))[0].Machine, "i")) {
+		require.NoError(b, os.WriteFile(filepath.Join(dir, f.Name), f.Content, 0o600))
+	}
+	const machines = 100
+	for b.Loop() {
+		loop := exec.Command("sh", "-ec", `for i in $(seq 100); do
+  rm -f key key.pub; ssh-keygen -q -t ed25519 -N '' -f key
+  hash=$(echo "password-$i" | mkpasswd -s -m sha-512)
+  xorriso -as mkisofs -quiet -V cidata -J -r -o seed.iso meta-data user-data network-config 2>/dev/null
+done`)
+		loop.Dir = dir
+		require.NoError(b, loop.Run())
+	}
+	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/machines, "µs/machine")
 }
 
 // What reading a sheet into machines costs, beside merely reading its CSV.

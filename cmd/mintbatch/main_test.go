@@ -147,6 +147,11 @@ func served(t *testing.T, speed float64) (dir string, s *sandbox.Sandbox) {
 	return dir, s
 }
 
+func write(t *testing.T, dir, name, content string) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600))
+}
+
 // writer gathers what several goroutines write.
 type writer struct {
 	mu sync.Mutex

@@ -49,15 +49,21 @@ func lab(t *testing.T) (dir string, site string) {
 	require.NoError(t, err)
 	recipient := regexp.MustCompile(`age1[a-z0-9]+`).FindString(key)
 	write(t, dir, "mintbatch.yaml", strings.ReplaceAll(string(setup), "@RECIPIENT@", recipient))
-	sheet, err := os.ReadFile("testdata/real/machines.csv")
+	for _, name := range []string{"machines.csv", "meta-data.tmpl", "user-data.tmpl", "network-config.tmpl"} {
+		content, err := os.ReadFile("testdata/real/" + name)
+		require.NoError(t, err)
+		write(t, dir, name, string(content))
+	}
+	out, err = exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "authority")).CombinedOutput()
+	require.NoError(t, err, string(out))
+	private, err := os.Open(filepath.Join(dir, "authority"))
 	require.NoError(t, err)
-	write(t, dir, "machines.csv", string(sheet))
+	defer private.Close()
+	set := exec.Command("mintbatch", "secret", "set", "host-authority")
+	set.Dir, set.Stdin = dir, private
+	out, err = set.CombinedOutput()
+	require.NoError(t, err, string(out))
 	return dir, site
-}
-
-func write(t *testing.T, dir, name, content string) {
-	t.Helper()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o600))
 }
 
 func virsh(t *testing.T, args ...string) string {
@@ -169,13 +175,21 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 		ids[id] = name
 	}
 	for script, want := range map[string]string{
-		"ip -4 route":              "default via 198.51.100.1 dev adapter1",
-		"ip -o addr show adapter2": "203.0.113.11/24",
+		"ip -4 route":              `(?s)default via 198.51.100.1 dev adapter1.*192.0.2.0/24 via 203.0.113.9 dev adapter2`,
+		"ip -6 addr show adapter1": "2001:db8:b0a7::11/64",
+		"ip -6 addr show adapter2; cat /proc/sys/net/ipv6/conf/adapter2/disable_ipv6":       "^1$",
+		"findmnt -no SOURCE,FSTYPE,LABEL /srv/charts; ls /etc/own-fragment /etc/own-script": `(?s)^/dev/\S+1 +ext4 +charts.*own-fragment.*own-script`,
+		"stat -c '%a %U %G' /etc/survey/depths; cat /etc/survey/depths":                     `(?s)640 root adm.*yes: 012`,
+		"chage -l survey": "password must be changed",
+		"getent passwd desk; id -Gn desk; sudo -l -U desk":                     `(?s)Chart desk.*/bin/sh.*adm.*NOPASSWD: ALL`,
+		"ssh-keygen -L -f /etc/ssh/ssh_host_ed25519_key-cert.pub":              `(?s)host certificate.*quay/bms-sonar-01.*bms-sonar-01.brackwater.example.*2001:db8:b0a7::11`,
+		"/usr/sbin/sshd -T | grep -iE 'hostcertificate|permitroot'":            `(?s)permitrootlogin no.*hostcertificate`,
+		"ip -o addr show adapter2":                                             "203.0.113.11/24",
 		"cat /run/systemd/resolve/resolv.conf /etc/resolv.conf /etc/netplan/*": "198.51.100.2",
-		"cat /etc/survey-ready":                         "^surveyed$",
-		"lsblk -bno SIZE /dev/disk/by-id/virtio-data-1": "1073741824",
-		"df -B1 --output=size / | tail -n 1":            "^ ?(19|20|21)[0-9]{8}$",
-		"blkid -L cidata || echo no seed":               "no seed",
+		"cat /etc/survey-ready":                                                "^surveyed$",
+		"lsblk -dbno SIZE /dev/disk/by-id/virtio-data-1":                       "1073741824",
+		"df -B1 --output=size / | tail -n 1":                                   "^ ?(19|20|21)[0-9]{8}$",
+		"blkid -L cidata || echo no seed":                                      "no seed",
 	} {
 		assert.Regexp(t, want, inside(t, "bms-sonar-01", script), script)
 	}
@@ -189,10 +203,10 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 	assert.Equal(t, `Bow & stern <array> "7"`, virsh(t, "desc", "bms-sonar-01"))
 	assert.Equal(t, "shut off", virsh(t, "domstate", "bms-sonar-02"), "confirmed, then off")
 	assert.Contains(t, virsh(t, "snapshot-list", "--name", "bms-sonar-01"), "fresh")
-	for _, name := range []string{"bms-sonar-01", "bms-sonar-02"} {
-		assert.NotContains(t, virsh(t, "vol-list", "pool"), name+".*seed", "its seed was to be dropped")
+	for _, name := range []string{"bms-sonar-01", "bms-sonar-02", "bms-sonar-03"} {
+		assert.NotRegexp(t, name+`\S*\.seed`, virsh(t, "vol-list", "pool"), "its seed was to be dropped")
 	}
-	seeds, err := filepath.Glob(filepath.Join(site, "pool", "bms-chart-01.*.seed.iso"))
+	seeds, err := filepath.Glob(filepath.Join(site, "pool", "bms-chart-01.*.seed"))
 	require.NoError(t, err)
 	require.Len(t, seeds, 1)
 	info, err := os.Stat(seeds[0])
@@ -242,7 +256,7 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 	assert.Regexp(t, `adjust +bms-sonar-01`, out)
 	assert.Regexp(t, `adjust +bms-sonar-02`, out)
 	assert.Regexp(t, `stray +bms-sonar-03`, out)
-	assert.Equal(t, "2147483648", inside(t, "bms-sonar-01", "lsblk -bno SIZE /dev/disk/by-id/virtio-data-1"))
+	assert.Equal(t, "2147483648", inside(t, "bms-sonar-01", "lsblk -dbno SIZE /dev/disk/by-id/virtio-data-1"))
 	assert.Contains(t, virsh(t, "dumpxml", "bms-sonar-01"), "owner=\"tides\"")
 	assert.Contains(t, virsh(t, "dominfo", "bms-sonar-02"), "CPU(s):         2")
 

@@ -57,7 +57,7 @@ func TestInterrupted(t *testing.T) {
 	out, err := command(t, dir, "mintbatch", "mint", "--yes")
 	require.NoError(t, err, out)
 	assert.NotContains(t, out, "stopping")
-	assert.Len(t, sandboxMachines(dir), 22)
+	assert.Len(t, sandboxMachines(dir), 24)
 }
 
 // A second run waits for the first, says for whom, and then finds its work done.
@@ -77,5 +77,5 @@ func TestTwoRunsAtOnce(t *testing.T) {
 	require.NoError(t, b.Wait(), second.String())
 	assert.Regexp(t, `waiting: run [0-9a-f-]+ \(mint by .* on .*\) is working on this ledger`, second.String())
 	assert.Contains(t, second.String(), "nothing to do")
-	assert.Len(t, sandboxMachines(dir), 22)
+	assert.Len(t, sandboxMachines(dir), 24)
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -11,7 +12,6 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/mint"
 )
 
 func (a *App) proofCommand() *cli.Command {
@@ -24,6 +24,7 @@ func (a *App) proofCommand() *cli.Command {
 			"   mintbatch proof\n   mintbatch proof 'bms-sonar-*' --files answers",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "files", Usage: "also write every answers file and seed into `DIR`, secrets left out"},
+			&cli.BoolFlag{Name: "reveal", Usage: "with --files, on a terminal: with the secrets that are made already"},
 			&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"},
 		},
 		Action: a.proof,
@@ -31,6 +32,9 @@ func (a *App) proofCommand() *cli.Command {
 }
 
 func (a *App) proof(ctx context.Context, c *cli.Command) error {
+	if err := a.mayReveal(c); err != nil {
+		return err
+	}
 	s, err := a.open(ctx, c)
 	if err != nil {
 		return err
@@ -42,7 +46,7 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 	}
 	a.findings(a.Stderr, s.Warnings)
 	if dir := c.String("files"); dir != "" {
-		n, err := mint.WriteFiles(p, dir)
+		n, err := s.WriteFiles(ctx, p, dir, c.Bool("reveal"))
 		if err != nil {
 			return fmt.Errorf("write the answers: %w", err)
 		}
@@ -93,6 +97,9 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
 		fmt.Fprintln(w)
 	}
 	fmt.Fprintln(w, p.paint(totals(all)+room(all), text.Bold))
+	if told := inClear(all); told != "" {
+		fmt.Fprintln(w, told)
+	}
 }
 
 // room tells what the clones take of their stores, where that is known.
@@ -107,6 +114,36 @@ func room(p proof.Proof) string {
 		return ""
 	}
 	return fmt.Sprintf("; the clones take %s, and being linked saves %s", rough(takes), rough(saves))
+}
+
+// inClear tells of seeds that carry more than hashes.
+func inClear(p proof.Proof) string {
+	carry, stay := 0, 0
+	for _, w := range p.Works {
+		if (w.Word == proof.New || w.Word == proof.Remake) && w.Machine.Guest.InClear() {
+			carry++
+			if !w.Machine.DropSeed {
+				stay++
+			}
+		}
+	}
+	switch {
+	case carry == 0:
+		return ""
+	case carry == 1 && stay == 0:
+		return "the seed of 1 machine carries passwords; it is made last, and taken away once the guest is confirmed"
+	case stay == 0:
+		return fmt.Sprintf("the seeds of %s carry passwords; each is made last, and taken away once its guest is confirmed", plural(carry, "machine"))
+	}
+	return fmt.Sprintf("the seeds of %s carry passwords; by the setup, those of %d are left where they are", plural(carry, "machine"), stay)
+}
+
+// mayReveal refuses to reveal secrets where nobody sits who asked for it.
+func (a *App) mayReveal(c *cli.Command) error {
+	if _, is := terminal(a.Stdout); c.Bool("reveal") && !is {
+		return misuse{errors.New("--reveal is for a terminal; `mintbatch secret export` is for programs")}
+	}
+	return nil
 }
 
 // totals counts the machines by the word of their work.
@@ -140,9 +177,7 @@ func size(s machine.Size) string {
 func addresses(m *machine.Machine) string {
 	var words []string
 	for _, a := range m.Adapters {
-		if a.DHCP {
-			words = append(words, "dhcp")
-		}
+		words = append(words, a.Ways()...)
 		for _, p := range a.Addresses {
 			words = append(words, p.Addr().String())
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/mint"
 )
 
@@ -19,9 +20,13 @@ func (a *App) showCommand() *cli.Command {
 		Usage:     "one machine in full",
 		ArgsUsage: "MACHINE",
 		Description: "Tells all that the ledger and the site know of one machine.\n\n" +
-			"   mintbatch show bms-sonar-01\n   mintbatch show bms-sonar-01 --why",
+			"   mintbatch show bms-sonar-01\n   mintbatch show bms-sonar-01 --why\n" +
+			"   mintbatch show bms-sonar-01 --answers\n   mintbatch show bms-sonar-01 --changes",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"},
+			&cli.BoolFlag{Name: "answers", Usage: "print the answers that its guest got, or would get"},
+			&cli.BoolFlag{Name: "changes", Usage: "print in what the answers that it would get now differ from those"},
+			&cli.BoolFlag{Name: "reveal", Usage: "with --answers, on a terminal: with the secrets"},
 			&cli.BoolFlag{Name: "why", Usage: "tell where each value of the sheet's machine comes from"},
 		},
 		Action: a.show,
@@ -32,8 +37,11 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
 		return misuse{errors.New("show takes one machine: mintbatch show MACHINE")}
 	}
-	if c.Bool("why") {
+	switch {
+	case c.Bool("why"):
 		return a.showWhy(ctx, c)
+	case c.Bool("answers"), c.Bool("changes"):
+		return a.showAnswers(ctx, c)
 	}
 	entries, err := a.entries(ctx, c, (*mint.Session).Show)
 	if entries == nil && err != nil {
@@ -87,12 +95,12 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("FQDN", s.Guest.FQDN())
 	}
 	for i, ad := range s.Adapters {
-		var words []string
-		if ad.DHCP {
-			words = append(words, "dhcp")
-		}
+		words := ad.Ways()
 		for _, prefix := range ad.Addresses {
 			words = append(words, prefix.String())
+		}
+		if ad.Via != (machine.Via{}) {
+			words = append(words, "via "+ad.Via.String())
 		}
 		line(fmt.Sprintf("adapter %d", i+1), fmt.Sprintf("%s  %s  %s", visible(ad.Network), ad.MAC, strings.Join(words, " ")))
 	}
@@ -102,7 +110,7 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("", "mintbatch secret show "+visible(e.Name))
 	}
 	line("host key", visible(e.HostKey))
-	if address := e.Address(); address != "" && s.Guest.Login != "" {
+	if address := e.Address(); address != "" && s.Guest.Login != "" && s.Guest.Answers != machine.Unattend {
 		line("ssh", visible("ssh "+s.Guest.Login+"@"+address))
 	}
 	line("display", visible(e.Display))
@@ -115,6 +123,59 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	}
 	line("failed at", visible(e.Error))
 	line("changed", when(e.Changed)+" by run "+e.Run)
+}
+
+// showAnswers prints what a machine's guest was told, or is to be told.
+func (a *App) showAnswers(ctx context.Context, c *cli.Command) error {
+	if err := a.mayReveal(c); err != nil {
+		return err
+	}
+	s, err := a.open(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	name := c.Args().First()
+	if c.Bool("changes") {
+		changes, err := s.AnswersDiff(ctx, name)
+		if changes == "" && err == nil {
+			fmt.Fprintln(a.Stderr, "its answers would be the same")
+		}
+		fmt.Fprint(a.Stdout, visibleLines(changes))
+		return err
+	}
+	files, err := s.Answers(ctx, name, c.Bool("reveal"))
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		d := struct {
+			Schema  string            `json:"schema"`
+			Machine string            `json:"machine"`
+			Files   map[string]string `json:"files"`
+		}{"mintbatch/answers/1", name, map[string]string{}}
+		for _, f := range files {
+			d.Files[f.Name] = string(f.Content)
+		}
+		return a.document(d)
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	for i, f := range files {
+		if i > 0 {
+			fmt.Fprintln(a.Stdout)
+		}
+		fmt.Fprintf(a.Stdout, "%s\n%s", p.paint(f.Name, text.Bold), visibleLines(strings.ReplaceAll(string(f.Content), "\r\n", "\n")))
+	}
+	return nil
+}
+
+// visibleLines is visible for text of several lines.
+func visibleLines(s string) string {
+	var b strings.Builder
+	for line := range strings.Lines(s) {
+		b.WriteString(visible(strings.TrimSuffix(line, "\n")) + "\n")
+	}
+	return b.String()
 }
 
 // showWhy tells where the values of a machine that the sheet asks for come from.

@@ -164,6 +164,37 @@ func (l *Ledger) Secret(ctx context.Context, key machine.Key, name string) (stri
 	return sealed, err
 }
 
+// Sealed is a sealed value; those with an empty key belong to no machine.
+type Sealed struct {
+	machine.Key
+	Label string // by which it is asked for
+	Value string
+}
+
+// Sealed lists all sealed values, those of no machine first.
+func (l *Ledger) Sealed(ctx context.Context) ([]Sealed, error) {
+	var all []Sealed
+	err := l.read(ctx, `SELECT site, machine, name, sealed FROM secrets ORDER BY site, machine, name`, func(row *sql.Rows) error {
+		var s Sealed
+		err := row.Scan(&s.Site, &s.Name, &s.Label, &s.Value)
+		all = append(all, s)
+		return err
+	})
+	return all, err
+}
+
+// Reseal replaces sealed values, all of them or none.
+func (l *Ledger) Reseal(ctx context.Context, all []Sealed) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		for _, s := range all {
+			if _, err := tx.Exec(`UPDATE secrets SET sealed = ? WHERE site = ? AND machine = ? AND name = ?`, s.Value, s.Site, s.Name, s.Label); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 func encode(v any) string {
 	b, err := json.Marshal(v)
 	if err != nil { // only values of our own types, which marshal

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/secret"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/run"
 )
@@ -83,7 +82,7 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 	if len(todo) == 0 {
 		return m, incomplete(m, stop)
 	}
-	recipients, err := secret.ParseRecipients(s.Setup.Secrets.Recipients)
+	sealing, err := s.sealing(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +95,7 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 	}
 	engine := run.Engine{
 		Run: m.Run, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
-		Recipients: recipients, Random: rand.Reader,
-		OpenSecret:   func(name string) (string, error) { return s.OpenSecret(ctx, name) },
+		Sealing: sealing, Random: rand.Reader,
 		TaskLimit:    cmp.Or(s.Setup.Limits.Task, 30*time.Minute),
 		ConfirmLimit: cmp.Or(s.Setup.Limits.Confirm, 10*time.Minute),
 		StopAfter:    o.StopAfter, Watch: o.Watch, Boundary: o.Boundary,

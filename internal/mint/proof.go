@@ -111,6 +111,9 @@ func (s *Session) proof(ctx context.Context, names []string, offline bool, turn 
 	p = turn(p)
 	s.warn(p)
 	s.warnOfHosts(surveys)
+	if err := s.sealedThere(ctx, p); err != nil {
+		return p, err
+	}
 	if err := s.present(surveys, p); err != nil {
 		return p, err
 	}
@@ -159,6 +162,44 @@ func (s *Session) warn(p proof.Proof) {
 		}
 	}
 	s.Warnings = s.Warnings.Sorted()
+}
+
+// sealedThere tells of every sealed value that a machine which is yet to be
+// made refers to and the ledger does not have.
+func (s *Session) sealedThere(ctx context.Context, p proof.Proof) error {
+	values, err := s.Ledger.Sealed(ctx)
+	if err != nil {
+		return err
+	}
+	has := map[string]bool{}
+	for _, v := range values {
+		has[v.Label] = has[v.Label] || v.Name == ""
+	}
+	first := map[string]*machine.Machine{}
+	for _, w := range p.Works {
+		if w.Word != proof.New && w.Word != proof.Remake {
+			continue
+		}
+		for _, name := range w.Machine.Guest.Sealed() {
+			if !has[name] && first[name] == nil {
+				first[name] = w.Machine
+			}
+		}
+	}
+	found := finding.List{}
+	for _, w := range s.Wanted {
+		for _, name := range slices.Sorted(maps.Keys(first)) {
+			if first[name].Key != w.Key {
+				continue
+			}
+			found.Add(finding.Finding{Code: "no-secret", At: w.SealedAt(name), Value: name,
+				Message: fmt.Sprintf("machine %s needs the sealed value %s, which the ledger does not have", w.Name, name), Hint: "mintbatch secret set " + name})
+		}
+	}
+	if found.Failed() {
+		return &Refused{append(s.Findings, found...).Sorted()}
+	}
+	return nil
 }
 
 // survey asks the sites that the machines in question are wanted at or known to

@@ -142,19 +142,19 @@ func (s *Session) restore(ctx context.Context, runID string, key machine.Key, m 
 	restored := ledger.Machine{Known: proof.Known{Key: key, Generation: m.Mark.Generation}, Host: m.Host, Store: m.Store}
 	if m.Mark.Spec != nil {
 		restored.Spec, whole = *m.Mark.Spec, true
-		if len(restored.Spec.Guest.Commands) > 0 {
-			whole = s.commands(key, &restored.Spec)
+		if !restored.Spec.Guest.Firstboot.IsZero() {
+			whole = s.contents(key, &restored.Spec)
 		}
 	}
 	return whole, s.Ledger.Restore(ctx, runID, restored, reservationsOf(key, restored.Spec, s.Setup))
 }
 
-// commands puts the commands of the sheet's machine in the place of their
-// digest, if they are the same.
-func (s *Session) commands(key machine.Key, spec *machine.Spec) bool {
+// contents puts the first-boot contents of the sheet's machine in the place of
+// their digest, if they are the same.
+func (s *Session) contents(key machine.Key, spec *machine.Spec) bool {
 	for _, w := range s.Wanted {
-		if w.Key == key && machine.Digest(w.Guest.Commands) == spec.Guest.Commands[0] {
-			spec.Guest.Commands = w.Guest.Commands
+		if w.Key == key && w.Guest.ContentsDigest() == spec.Guest.Commands[0] {
+			spec.Guest.Firstboot, spec.Guest.Own = w.Guest.Firstboot, w.Guest.Own
 			return true
 		}
 	}

@@ -6,25 +6,151 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime"
+	"sync"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/secret"
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/run"
 )
 
 // ErrNoIdentity means that the setup names no identity file.
 var ErrNoIdentity = errors.New("the setup names no identity file; add it under secrets: identity")
 
+// ErrIdentity means that an identity file is not to be trusted.
+var ErrIdentity = errors.New("the identity file is not safe")
+
 // ErrNoRecipients means that the setup names nobody to seal to.
 var ErrNoRecipients = errors.New("the setup names no recipients; make a key with `mintbatch secret keygen` and add it under secrets: recipients")
 
-// Password opens the sealed password of a machine.
-func (s *Session) Password(ctx context.Context, name string) (string, error) {
-	key, err := s.keyOf(ctx, name)
+// sealing is what a run needs to make secrets and to keep them.
+func (s *Session) sealing(ctx context.Context) (run.Sealing, error) {
+	from := s.Setup.Secrets
+	recipients, err := secret.ParseRecipients(from.Recipients)
+	if err != nil {
+		return run.Sealing{}, err
+	}
+	policy, err := secret.NewPolicy(from.Passwords.Length, from.Passwords.Classes)
+	if err != nil {
+		return run.Sealing{}, err
+	}
+	return run.Sealing{Recipients: recipients, Policy: policy,
+		Open:      func(name string) (string, error) { return s.OpenSecret(ctx, name) },
+		Authority: sync.OnceValues(s.authority)}, nil
+}
+
+// authority is who signs the guests' SSH host keys; nil if nobody does.
+func (s *Session) authority() (*secret.Authority, error) {
+	if s.Setup.Secrets.HostAuthority == "" {
+		return nil, nil
+	}
+	private, err := s.resolve(s.Setup.Secrets.HostAuthority)
+	if err != nil {
+		return nil, fmt.Errorf("the SSH authority under secrets: host_authority: %w", err)
+	}
+	return secret.NewAuthority(private)
+}
+
+// Password opens the sealed password of one of a machine's logins; that of its
+// row if none is named.
+func (s *Session) Password(ctx context.Context, name, login string) (string, error) {
+	m, err := s.knownOne(ctx, name)
 	if err != nil {
 		return "", err
 	}
-	return s.unseal(ctx, key, run.SealedPassword)
+	for _, a := range m.Spec.Guest.Accounts() {
+		if shared, is := a.Password.Shared(); is && (a.User == login || login == "" && a.Main) {
+			return s.OpenSecret(ctx, shared)
+		}
+	}
+	return s.unseal(ctx, m.Key, run.SealedPassword(m.Spec.Guest, login))
+}
+
+// Secrets lists what is sealed in the ledger.
+func (s *Session) Secrets(ctx context.Context) ([]ledger.Sealed, error) { return s.Ledger.Sealed(ctx) }
+
+// Reseal seals everything anew, to those whom the setup names now, and returns
+// how many values that were.
+func (s *Session) Reseal(ctx context.Context) (int, error) {
+	recipients, err := secret.ParseRecipients(s.Setup.Secrets.Recipients)
+	if err != nil {
+		return 0, err
+	}
+	if len(recipients) == 0 {
+		return 0, ErrNoRecipients
+	}
+	all, err := s.opened(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for i := range all {
+		if all[i].Value, err = recipients.Seal(all[i].Value); err != nil {
+			return 0, err
+		}
+	}
+	return len(all), s.Ledger.Reseal(ctx, all)
+}
+
+// opened lists all sealed values in clear.
+func (s *Session) opened(ctx context.Context) ([]ledger.Sealed, error) {
+	all, err := s.Ledger.Sealed(ctx)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	identity, err := s.identity()
+	if err != nil {
+		return nil, err
+	}
+	for i, v := range all {
+		if all[i].Value, err = secret.Open(identity, v.Value); err != nil {
+			return nil, fmt.Errorf("%s of %s: %w", v.Label, cmp.Or(v.Name, "the setup"), err)
+		}
+	}
+	return all, nil
+}
+
+// Credential is a login of a machine, with its password in clear.
+type Credential struct {
+	machine.Key
+	Login    string `json:"login"`
+	Password string `json:"password"`
+}
+
+// Credentials opens the passwords of the machines whose names match.
+func (s *Session) Credentials(ctx context.Context, names []string) ([]Credential, error) {
+	known, err := s.Ledger.Machines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	keep, err := s.matcher(names, known)
+	if err != nil {
+		return nil, err
+	}
+	values, err := s.opened(ctx)
+	if err != nil {
+		return nil, err
+	}
+	clear := map[machine.Key]map[string]string{}
+	for _, v := range values {
+		if clear[v.Key] == nil {
+			clear[v.Key] = map[string]string{}
+		}
+		clear[v.Key][v.Label] = v.Value
+	}
+	all := []Credential{}
+	for _, m := range known {
+		if !keep(m.Name) {
+			continue
+		}
+		for _, a := range m.Spec.Guest.Accounts() {
+			password, has := clear[m.Key][run.SealedPassword(m.Spec.Guest, a.User)]
+			if has {
+				all = append(all, Credential{m.Key, a.User, password})
+			}
+		}
+	}
+	return all, nil
 }
 
 // SetSecret seals a value to the setup's recipients under a name.
@@ -53,26 +179,41 @@ func (s *Session) unseal(ctx context.Context, key machine.Key, name string) (str
 	if err != nil {
 		return "", err
 	}
-	if s.Setup.Secrets.Identity == "" {
-		return "", ErrNoIdentity
-	}
-	content, err := os.ReadFile(s.path(s.Setup.Secrets.Identity))
+	identity, err := s.identity()
 	if err != nil {
 		return "", err
 	}
-	return secret.Open(string(content), sealed)
+	return secret.Open(identity, sealed)
 }
 
-func (s *Session) keyOf(ctx context.Context, name string) (machine.Key, error) {
+// identity reads the identity file. One that others can read is not a secret.
+func (s *Session) identity() (string, error) {
+	if s.Setup.Secrets.Identity == "" {
+		return "", ErrNoIdentity
+	}
+	path := s.path(s.Setup.Secrets.Identity)
+	info, err := os.Stat(path)
+	if err != nil {
+		return "", err
+	}
+	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
+		return "", fmt.Errorf("%w: %s can be read by others (%s): chmod 600 %[2]s, and think of who may have read it", ErrIdentity, path, info.Mode().Perm())
+	}
+	content, err := os.ReadFile(path)
+	return string(content), err
+}
+
+// knownOne finds a machine of the ledger by its name, or by its site and name.
+func (s *Session) knownOne(ctx context.Context, name string) (ledger.Machine, error) {
 	known, err := s.Ledger.Machines(ctx)
 	if err != nil {
-		return machine.Key{}, err
+		return ledger.Machine{}, err
 	}
 	var all []string
-	var found []machine.Key
+	var found []ledger.Machine
 	for _, k := range known {
 		if k.Name == name || k.Key.String() == name {
-			found = append(found, k.Key)
+			found = append(found, k)
 		}
 		all = append(all, k.Name)
 	}
@@ -81,9 +222,9 @@ func (s *Session) keyOf(ctx context.Context, name string) (machine.Key, error) {
 		return found[0], nil
 	case 0:
 		_, err = Matcher([]string{name}, all)
-		return machine.Key{}, cmp.Or(err, fmt.Errorf("%w: %s", ErrNoMachine, name))
+		return ledger.Machine{}, cmp.Or(err, fmt.Errorf("%w: %s", ErrNoMachine, name))
 	}
-	return machine.Key{}, fmt.Errorf("%w: %s is at several sites; write %s", ErrNoMachine, name, found[0])
+	return ledger.Machine{}, fmt.Errorf("%w: %s is at several sites; write %s", ErrNoMachine, name, found[0].Key)
 }
 
 // NewIdentity makes an identity file that only its owner can read, and returns

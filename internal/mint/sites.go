@@ -71,6 +71,10 @@ func (s *Session) resolve(r setup.Reference) (string, error) {
 }
 
 // fetch gets a value of the setup that stands elsewhere.
+// mostContent bounds the files that a setup takes values from: they are kept
+// with every machine, and travel on its seed.
+const mostContent = 1 << 20
+
 func (b *Batch) fetch(kind, name string) (string, error) {
 	if kind == "env" {
 		v, ok := os.LookupEnv(name)
@@ -82,6 +86,12 @@ func (b *Batch) fetch(kind, name string) (string, error) {
 	content, err := os.ReadFile(b.path(name))
 	if err != nil {
 		return "", fmt.Errorf("the file %s cannot be read: %w", b.path(name), reason(err))
+	}
+	if len(content) > mostContent {
+		return "", fmt.Errorf("the file %s is larger than %d MiB", b.path(name), mostContent>>20)
+	}
+	if kind == "content" {
+		return string(content), nil
 	}
 	return strings.TrimRight(string(content), "\r\n"), nil
 }

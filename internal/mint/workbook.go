@@ -86,9 +86,7 @@ func lineOf(m machine.Machine, known map[machine.Key]Entry, work map[machine.Key
 	}
 	var addresses, macs []string
 	for _, a := range m.Adapters {
-		if a.DHCP {
-			addresses = append(addresses, "dhcp")
-		}
+		addresses = append(addresses, a.Ways()...)
 		for _, p := range a.Addresses {
 			addresses = append(addresses, p.Addr().String())
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -98,7 +99,7 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 	}
 	var wrong []string
 	differs := func(what, has, wants string) {
-		if has != wants {
+		if !strings.EqualFold(has, wants) {
 			wrong = append(wrong, fmt.Sprintf("%s is %q, should be %q", what, has, wants))
 		}
 	}
@@ -121,11 +122,22 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 		if a.DHCP && len(has) == 0 {
 			wrong = append(wrong, fmt.Sprintf("adapter %d got no address by DHCP", i+1))
 		}
+		if (a.DHCP6 || a.SLAAC) && !slices.ContainsFunc(has, isGlobal6) {
+			wrong = append(wrong, fmt.Sprintf("adapter %d got no IPv6 address from its network", i+1))
+		}
+		// A tagged network is told with the card that it is on.
+		shared := func(b machine.Adapter) bool { return b.MAC == a.MAC && !b.NoIPv6 }
+		if a.NoIPv6 && slices.ContainsFunc(has, is6) && !slices.ContainsFunc(m.Adapters, shared) {
+			wrong = append(wrong, fmt.Sprintf("adapter %d has %s, and IPv6 should be off", i+1, orNone(has)))
+		}
 	}
-	if m.Guest.Login != "" && (r.Logins != nil || r.Partial == "") && !slices.Contains(r.Logins, m.Guest.Login) {
-		wrong = append(wrong, fmt.Sprintf("the login %q is not there", m.Guest.Login))
+	for _, a := range m.Guest.Accounts() {
+		there := func(login string) bool { return strings.EqualFold(login, a.User) }
+		if (r.Logins != nil || r.Partial == "") && !slices.ContainsFunc(r.Logins, there) {
+			wrong = append(wrong, fmt.Sprintf("the login %q is not there", a.User))
+		}
 	}
-	if r.HostKey != "" && !strings.HasPrefix(hostKey, r.HostKey) {
+	if r.HostKey != "" && hostKey != "" && !strings.HasPrefix(hostKey, r.HostKey) {
 		wrong = append(wrong, "its SSH host key is not the one it was given")
 	}
 	for _, e := range r.Errors {
@@ -135,6 +147,16 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 		return nil
 	}
 	return errors.New(strings.Join(wrong, "; "))
+}
+
+func is6(address string) bool {
+	p, err := netip.ParsePrefix(address)
+	return err == nil && p.Addr().Is6()
+}
+
+func isGlobal6(address string) bool {
+	p, err := netip.ParsePrefix(address)
+	return err == nil && p.Addr().Is6() && p.Addr().IsGlobalUnicast()
 }
 
 func orNone(all []string) string {

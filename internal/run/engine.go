@@ -12,7 +12,6 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/secret"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
@@ -42,15 +41,13 @@ var ErrStopped = errors.New("stopped before it was finished")
 
 // Engine does the work of one run.
 type Engine struct {
-	Run        string
-	Ledger     *ledger.Ledger
-	Sites      map[string]site.Site
-	Slots      map[string]int // machines side by side, by site
-	Reserved   map[machine.Key][]ledger.Reservation
-	Recipients secret.Recipients
-	Random     io.Reader
-	// OpenSecret opens the sealed value of a name.
-	OpenSecret func(name string) (string, error)
+	Run      string
+	Ledger   *ledger.Ledger
+	Sites    map[string]site.Site
+	Slots    map[string]int // machines side by side, by site
+	Reserved map[machine.Key][]ledger.Reservation
+	Sealing  Sealing
+	Random   io.Reader
 	// TaskLimit bounds one act at a site, ConfirmLimit the wait for a guest's
 	// report.
 	TaskLimit, ConfirmLimit time.Duration

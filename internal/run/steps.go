@@ -10,12 +10,8 @@ import (
 	"github.com/cenkalti/backoff/v5"
 	"github.com/google/uuid"
 
-	"mintbatch/internal/core/answers"
-	"mintbatch/internal/core/answers/cloudinit"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
@@ -54,17 +50,23 @@ func (j *job) chain() []step {
 	if !m.Shape.IsZero() {
 		add(Shape, m.Shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
 	}
+	cards := machine.Cards(m.Adapters)
 	if !adjust || j.work.Changes("wire") {
-		add(Wire, m.Adapters, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, m.Adapters) })
+		add(Wire, cards, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, cards) })
 	}
-	if !adjust && m.Guest.Answers != machine.NoAnswers {
-		chain = append(chain, step{Seed, []any{m.Guest, told(m.Adapters)}, func(ctx, _ context.Context) error { return j.seed(ctx) }})
+	answered := !adjust && m.Guest.Answers != machine.NoAnswers
+	seed := step{Seed, []any{m.Guest, told(m.Adapters)}, func(ctx, _ context.Context) error { return j.seed(ctx) }}
+	if answered && !m.Guest.InClear() {
+		chain = append(chain, seed)
 	}
 	if m.Checkpoint != "" {
 		add(Checkpoint, m.Checkpoint, func(ctx context.Context) (survey.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) })
 	}
 	mark := j.mark()
 	add(Record, []any{mark.Mark, mark.Fingerprint}, func(ctx context.Context) (survey.Task, error) { return j.site.Record(ctx, id, mark) })
+	if answered && m.Guest.InClear() { // for no longer than it must be
+		chain = append(chain, seed)
+	}
 	power := m.Power.Rests()
 	if !adjust && m.Power.Starts() {
 		power = machine.On // also what is to be off again once it is confirmed
@@ -174,7 +176,7 @@ func (j *job) clone(ctx context.Context) error {
 		}
 	}
 	m := j.work.Machine
-	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(), Shape: m.Shape, Adapters: m.Adapters}
+	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(), Shape: m.Shape, Adapters: machine.Cards(m.Adapters)}
 	if p := j.work.Place; p != nil {
 		order.Host, order.Store = p.Host, p.Store
 	}
@@ -190,76 +192,4 @@ func (j *job) clone(ctx context.Context) error {
 		return err
 	}
 	return j.Ledger.Placed(context.WithoutCancel(ctx), m.Key, made.Host, made.Store)
-}
-
-// seed makes the machine's secrets, keeps them sealed and only then hands them
-// to the guest. Interrupted, it starts over with new ones; what the ledger has
-// last is what the guest gets.
-func (j *job) seed(ctx context.Context) error {
-	m := j.work.Machine
-	secrets, sealed, err := j.secrets()
-	if err != nil {
-		return err
-	}
-	if err := j.Ledger.Seal(context.WithoutCancel(ctx), m.Key, secrets.HostKeyPublic, sealed); err != nil {
-		return err
-	}
-	image, err := SeedImage(answers.Input{Machine: *m, Instance: j.work.Identity.String(), Secrets: secrets})
-	if err != nil {
-		return err
-	}
-	return j.settle(ctx, Seed, func(ctx context.Context) (survey.Task, error) { return j.site.Seed(ctx, j.work.Identity, image) })
-}
-
-// SeedImage makes the seed that carries a machine's answers.
-func SeedImage(in answers.Input) ([]byte, error) {
-	var files []media.File
-	for _, f := range cloudinit.Files(in) {
-		files = append(files, media.File(f))
-	}
-	return media.ISO(cloudinit.Label, files)
-}
-
-// The names of sealed values.
-const (
-	SealedPassword = "password"
-	SealedHostKey  = "host-key"
-)
-
-func (j *job) secrets() (answers.Secrets, map[string]string, error) {
-	m := j.work.Machine
-	var s answers.Secrets
-	key, err := secret.NewHostKey(j.Random, m.Name)
-	if err != nil {
-		return s, nil, err
-	}
-	s.HostKeyPrivate, s.HostKeyPublic = key.Private, key.Public
-	clear := map[string]string{SealedHostKey: key.Private}
-	if m.Guest.Password != machine.NoPassword {
-		password, err := j.password(m.Guest.Password)
-		if err != nil {
-			return s, nil, err
-		}
-		if s.PasswordHash, err = secret.Hash(j.Random, password); err != nil {
-			return s, nil, err
-		}
-		clear[SealedPassword] = password
-	}
-	sealed := map[string]string{}
-	if len(j.Recipients) > 0 {
-		for name, value := range clear {
-			if sealed[name], err = j.Recipients.Seal(value); err != nil {
-				return s, nil, err
-			}
-		}
-	}
-	return s, sealed, nil
-}
-
-// password makes a new password, or opens the sealed one that the row names.
-func (j *job) password(kind machine.PasswordKind) (string, error) {
-	if name, ok := kind.Shared(); ok {
-		return j.OpenSecret(name)
-	}
-	return secret.NewPassword(j.Random)
 }

@@ -201,6 +201,7 @@ func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (survey.Task, err
 			}
 		}
 		adapters[i].Lease = s.lease(c, r, network, adapters[:i])
+		adapters[i].Advertised = network.Advertises
 	}
 	r.Adapters = adapters
 	return settled, nil

@@ -112,7 +112,7 @@ func TestEveryActByTheDocument(t *testing.T) {
 	done(g.Wire(ctx, id, wires))
 	key, err := secret.NewHostKey(rand.Reader, "x")
 	require.NoError(t, err)
-	image, err := media.ISO("cidata", []media.File{
+	image, err := media.Image(media.ISOKind, "cidata", []media.File{
 		{Name: "meta-data", Content: []byte("instance-id: a\nlocal-hostname: x\n")},
 		{Name: "user-data", Content: []byte("#cloud-config\nhostname: bms-sonar-01\nfqdn: bms-sonar-01.brackwater.example\nusers: [{name: survey}]\nssh_keys:\n  ed25519_private: |\n    " +
 			strings.ReplaceAll(strings.TrimSpace(key.Private), "\n", "\n    ") + "\n")},
@@ -193,7 +193,7 @@ func TestRefusalsByTheDocument(t *testing.T) {
 // has no address.
 func TestAGuestWithoutItsSeed(t *testing.T) {
 	iso := func(label, user, meta string) []byte {
-		b, err := media.ISO(label, []media.File{{Name: "user-data", Content: []byte(user)}, {Name: "meta-data", Content: []byte(meta)}, {Name: "network-config", Content: []byte("version: 2\n")}})
+		b, err := media.Image(media.ISOKind, label, []media.File{{Name: "user-data", Content: []byte(user)}, {Name: "meta-data", Content: []byte(meta)}, {Name: "network-config", Content: []byte("version: 2\n")}})
 		require.NoError(t, err)
 		return b
 	}
@@ -204,8 +204,8 @@ func TestAGuestWithoutItsSeed(t *testing.T) {
 		hostname, says string
 	}{
 		"whole":      {good, "x", ""},
-		"none":       {nil, "deb12-base", "no volume labelled cidata"},
-		"label":      {iso("other", "#cloud-config\nhostname: x\n", "a: b"), "deb12-base", "no volume labelled cidata"},
+		"none":       {nil, "deb12-base", "there is none"},
+		"label":      {iso("other", "#cloud-config\nhostname: x\n", "a: b"), "deb12-base", "no answers of any kind"},
 		"cut":        {good[:20*2048], "deb12-base", "seed: "},
 		"no marker":  {iso("cidata", "hostname: x\n", "a: b\n"), "deb12-base", "does not begin with #cloud-config"},
 		"YAML 1.1":   {iso("cidata", "#cloud-config\nhostname: 012\n", "a: b\n"), "deb12-base", "is not text"},

@@ -2,176 +2,149 @@ package sandbox
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/netip"
 	"strings"
 
 	"github.com/kdomanski/iso9660"
-	"golang.org/x/crypto/ssh"
 
 	"mintbatch/internal/core/survey"
 )
 
-// boot is what a guest makes of its first boot: it looks for a volume labelled
-// cidata, reads the answers there and reports what it found. Without a
+// boot is what a guest makes of its first boot: it looks for answers of a kind
+// that it knows on the seed, and reports what it made of them. Without a
 // readable seed it comes up as the template was: its name, and no address.
 func boot(template TemplatePlan, adapters []adapter, seed []byte) (report survey.Report, instance string) {
-	g := guest{report: survey.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}}
-	files, err := readSeed(seed)
-	if err != nil {
+	g := guest{report: survey.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}, adapters: adapters}
+	label, files, err := readSeed(seed)
+	switch {
+	case err != nil:
 		g.fault("seed: %s", err)
-		return g.report, ""
+	case strings.EqualFold(label, "cidata"):
+		return g.report, g.cloudInit(files)
+	case files["unattend.xml"] != nil:
+		g.windows(files)
+	case files["ovf-env.xml"] != nil:
+		return g.report, g.ovf(files["ovf-env.xml"])
+	case files["sandbox.json"] != nil:
+		g.plain(files["sandbox.json"])
+	default:
+		g.fault("seed: no answers of any kind on the volume labelled %s", label)
 	}
-	meta, network, user := g.document(files, "meta-data"), g.document(files, "network-config"), g.document(files, "user-data")
-	if user != nil && !bytes.HasPrefix(files["user-data"], []byte("#cloud-config\n")) {
-		g.fault("user-data: does not begin with #cloud-config")
-		user = nil
-	}
-	g.name(meta, user)
-	g.network(network, adapters)
-	g.logins(user)
-	g.hostKey(user)
-	g.report.Timezone = g.text(user, "timezone")
-	return g.report, g.text(meta, "instance-id")
+	return g.report, ""
 }
 
-// readSeed returns the files of a NoCloud seed. The library that reads it
-// panics on some broken images; to a guest they are merely unreadable.
-func readSeed(seed []byte) (files map[string][]byte, err error) {
+// readSeed returns the label and the files of a seed, by their names in lower
+// case. The library that reads ISO 9660 panics on some broken images; to a
+// guest they are merely unreadable.
+func readSeed(seed []byte) (label string, files map[string][]byte, err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			files, err = nil, fmt.Errorf("the volume is broken: %v", p)
 		}
 	}()
 	if len(seed) == 0 {
-		return nil, fmt.Errorf("no volume labelled cidata")
+		return "", nil, fmt.Errorf("there is none")
+	}
+	if isFAT(seed) {
+		return readFAT(seed)
 	}
 	image, err := iso9660.OpenImage(bytes.NewReader(seed))
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
-	label, err := image.Label()
-	if err != nil || !strings.EqualFold(strings.TrimSpace(label), "cidata") {
-		return nil, fmt.Errorf("no volume labelled cidata")
+	if label, err = image.Label(); err != nil {
+		return "", nil, err
 	}
 	root, err := image.RootDir()
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
 	children, err := root.GetChildren()
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
 	files = map[string][]byte{}
 	for _, c := range children {
-		if files[c.Name()], err = io.ReadAll(c.Reader()); err != nil {
-			return nil, err
+		if files[strings.ToLower(c.Name())], err = io.ReadAll(c.Reader()); err != nil {
+			return "", nil, err
 		}
 	}
-	return files, nil
+	return strings.TrimSpace(label), files, nil
 }
 
-type guest struct{ report survey.Report }
+type guest struct {
+	report   survey.Report
+	adapters []adapter
+}
 
 func (g *guest) fault(format string, args ...any) {
 	g.report.Errors = append(g.report.Errors, fmt.Sprintf(format, args...))
 }
 
-func (g *guest) document(files map[string][]byte, name string) map[string]any {
-	content, ok := files[name]
-	if !ok {
-		g.fault("seed: no file %s", name)
-		return nil
-	}
-	v, err := parse11(content)
-	m, isMap := v.(map[string]any)
-	if err != nil || !isMap {
-		g.fault("%s: not a YAML mapping: %v", name, err)
-	}
-	return m
-}
-
-// text returns a key's text; a value that YAML 1.1 takes for anything else is
-// a fault, as it would be for cloud-init's schema.
-func (g *guest) text(m map[string]any, key string) string {
-	v, there := m[key]
-	s, isText := v.(string)
-	if there && !isText {
-		g.fault("%s: %v is not text", key, v)
-	}
-	return s
-}
-
-func (g *guest) name(meta, user map[string]any) {
-	name, fqdn := g.text(user, "hostname"), g.text(user, "fqdn")
-	if name == "" {
-		name = g.text(meta, "local-hostname")
-	}
-	if name != "" {
-		g.report.Hostname, g.report.FQDN = name, fqdn
-	}
-}
-
-func (g *guest) network(config map[string]any, adapters []adapter) {
-	ethernets, _ := config["ethernets"].(map[string]any)
-	for _, a := range adapters {
-		for _, e := range ethernets {
-			e, _ := e.(map[string]any)
-			match, _ := e["match"].(map[string]any)
-			if !strings.EqualFold(g.text(match, "macaddress"), a.MAC) {
-				continue
-			}
-			var got []string
-			if dhcp, ok := e["dhcp4"].(typed); ok && dhcp.text == "true" && a.Lease.IsValid() {
-				got = append(got, a.Lease.String())
-			}
-			list, _ := e["addresses"].([]any)
-			for _, v := range list {
-				s, _ := v.(string)
-				if p, err := netip.ParsePrefix(s); err == nil {
-					got = append(got, p.String())
-				} else {
-					g.fault("network-config: %v is not an address", v)
-				}
-			}
-			g.report.Addresses[a.MAC] = got
+// card finds an adapter by its MAC address.
+func (g *guest) card(mac string) (adapter, bool) {
+	for _, a := range g.adapters {
+		if strings.EqualFold(a.MAC, mac) {
+			return a, true
 		}
 	}
+	return adapter{}, false
 }
 
-func (g *guest) logins(user map[string]any) {
-	users, _ := user["users"].([]any)
-	for _, u := range users {
-		u, _ := u.(map[string]any)
-		name := g.text(u, "name")
-		hash := g.text(u, "hashed_passwd")
-		keys, _ := u["ssh_authorized_keys"].([]any)
-		for _, k := range keys {
-			line, _ := k.(string)
-			if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line)); err != nil {
-				g.fault("ssh_authorized_keys of %s: %s", name, err)
-			}
-		}
-		if hash != "" && !strings.HasPrefix(hash, "$6$") {
-			g.fault("hashed_passwd of %s is no SHA-512-crypt hash", name)
-		}
-		if name != "" {
-			g.report.Logins = append(g.report.Logins, name)
-		}
+// take gives an adapter an address, as it is written.
+func (g *guest) take(mac, address string) {
+	a, there := g.card(mac)
+	p, err := netip.ParsePrefix(address)
+	switch {
+	case !there:
+	case err != nil:
+		g.fault("network: %q is not an address", address)
+	default:
+		g.report.Addresses[a.MAC] = append(g.report.Addresses[a.MAC], p.String())
 	}
 }
 
-func (g *guest) hostKey(user map[string]any) {
-	keys, _ := user["ssh_keys"].(map[string]any)
-	private := g.text(keys, "ed25519_private")
-	if private == "" {
+// lease takes what the network's DHCP server gives, and advertised what its
+// router tells of (RFC 4862).
+func (g *guest) lease(mac string) {
+	if a, there := g.card(mac); there && a.Lease.IsValid() {
+		g.take(mac, a.Lease.String())
+	}
+}
+
+func (g *guest) advertised(mac string) {
+	a, there := g.card(mac)
+	if !there || !a.Advertised.IsValid() {
 		return
 	}
-	signer, err := ssh.ParsePrivateKey([]byte(private))
-	if err != nil {
-		g.fault("ssh_keys: %s", err)
+	var m [6]byte
+	if _, err := fmt.Sscanf(strings.ToLower(a.MAC), "%02x:%02x:%02x:%02x:%02x:%02x", &m[0], &m[1], &m[2], &m[3], &m[4], &m[5]); err != nil {
 		return
 	}
-	g.report.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
+	b := a.Advertised.Addr().As16()
+	copy(b[8:], []byte{m[0] ^ 2, m[1], m[2], 0xff, 0xfe, m[3], m[4], m[5]})
+	g.take(mac, netip.PrefixFrom(netip.AddrFrom16(b), a.Advertised.Bits()).String())
+}
+
+// plain reads the sandbox guests' own answers, for those who try answers of
+// their own: the report that the guest is to give.
+func (g *guest) plain(content []byte) {
+	var told struct {
+		Hostname, FQDN, Timezone string
+		Addresses                map[string][]string
+		Logins                   []string
+	}
+	if err := json.Unmarshal(content, &told); err != nil {
+		g.fault("sandbox.json: %s", err)
+		return
+	}
+	g.report.Hostname, g.report.FQDN, g.report.Timezone, g.report.Logins = told.Hostname, told.FQDN, told.Timezone, told.Logins
+	for mac, addresses := range told.Addresses {
+		for _, a := range addresses {
+			g.take(mac, a)
+		}
+	}
 }

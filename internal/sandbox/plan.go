@@ -44,10 +44,12 @@ type StorePlan struct {
 	Speed machine.Size `json:"speed"`
 }
 
-// NetworkPlan is a network; its DHCP server, if any, gives out Leases.
+// NetworkPlan is a network; its DHCP server, if any, gives out Leases, and its
+// router, if any, tells of the prefix that it Advertises.
 type NetworkPlan struct {
-	Name   string       `json:"name"`
-	Leases netip.Prefix `json:"leases,omitzero"`
+	Name       string       `json:"name"`
+	Leases     netip.Prefix `json:"leases,omitzero"`
+	Advertises netip.Prefix `json:"advertises,omitzero"`
 }
 
 // TemplatePlan is a template.
@@ -74,9 +76,12 @@ const linkedCloneSize = 64 * machine.MiB
 
 // DemoPlan is the survey office of the demo: hypervisors ashore and on board.
 func DemoPlan() Plan {
-	template := TemplatePlan{Name: "deb12-base", CPUs: 1, Memory: machine.GiB, Disk: 8 * machine.GiB, Used: 2 * machine.GiB, Hostname: "deb12-base"}
+	templates := []TemplatePlan{
+		{Name: "deb12-base", CPUs: 1, Memory: machine.GiB, Disk: 8 * machine.GiB, Used: 2 * machine.GiB, Hostname: "deb12-base"},
+		{Name: "win-chart", CPUs: 2, Memory: 4 * machine.GiB, Disk: 40 * machine.GiB, Used: 8 * machine.GiB, Hostname: "WIN-CHART"},
+	}
 	networks := []NetworkPlan{
-		{Name: "survey", Leases: netip.MustParsePrefix("198.51.100.192/27")},
+		{Name: "survey", Leases: netip.MustParsePrefix("198.51.100.192/27"), Advertises: netip.MustParsePrefix("2001:db8:b0a7::/64")},
 		{Name: "chart", Leases: netip.MustParsePrefix("203.0.113.192/27")},
 	}
 	return Plan{Sites: map[string]SitePlan{
@@ -91,14 +96,14 @@ func DemoPlan() Plan {
 			},
 			Networks:  networks,
 			Folders:   []string{"sonar", "tide"},
-			Templates: []TemplatePlan{template},
+			Templates: templates,
 		},
 		"vessel": {
 			Hosts:     []HostPlan{{Name: "vessel-hv1", CPUs: 16, Memory: 64 * machine.GiB, Stores: []string{"vessel-disk"}}},
 			Stores:    []StorePlan{{Name: "vessel-disk", Capacity: 200 * machine.GiB, Speed: 200 * machine.MiB}},
 			Networks:  networks,
 			Folders:   []string{"sonar", "tide"},
-			Templates: []TemplatePlan{template},
+			Templates: templates,
 		},
 	}}
 }

@@ -43,6 +43,8 @@ type adapter struct {
 	Network string       `json:"network"`
 	MAC     string       `json:"mac"`
 	Lease   netip.Prefix `json:"lease,omitzero"`
+	// Advertised is what the network's router tells of.
+	Advertised netip.Prefix `json:"advertised,omitzero"`
 }
 
 // disk keeps the sandbox's state in a folder: machines.jsonl gets a line

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"go4.org/netipx"
+
+	"mintbatch/internal/core/machine"
 )
 
 // Network is what machines are connected to, and which addresses of it the
@@ -17,6 +19,7 @@ type Network struct {
 	Gateways []netip.Addr
 	DNS      []netip.Addr
 	Search   []string
+	Routes   []machine.Route
 	Pools    []Pool
 }
 

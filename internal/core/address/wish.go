@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -18,13 +19,15 @@ type Kind string
 // The kinds of a Wish.
 const (
 	DHCP     Kind = "dhcp"
+	DHCP6    Kind = "dhcp6"
+	SLAAC    Kind = "slaac"
 	Literal  Kind = "literal"
 	FromPool Kind = "pool"
 	None     Kind = "none"
 )
 
-// Wish is one word of an `address` cell: `dhcp`, a literal address, `pool`,
-// `pool:NAME` or `none`. It is a comparable value; its zero value is no wish.
+// Wish is one word of an `address` cell: `dhcp` (IPv4), `dhcp6`, `slaac`, a
+// literal address, `pool`, `pool:NAME` or `none`. It is a comparable value; its zero value is no wish.
 type Wish struct {
 	Kind Kind
 	// Addr is the literal address, or the first of those counted up.
@@ -41,10 +44,8 @@ type Wish struct {
 func ParseWish(s string) (Wish, error) {
 	word, pool, named := strings.Cut(s, ":")
 	switch lower := strings.ToLower(word); {
-	case lower == "dhcp" && !named:
-		return Wish{Kind: DHCP}, nil
-	case lower == "none" && !named:
-		return Wish{Kind: None}, nil
+	case slices.Contains([]Kind{DHCP, DHCP6, SLAAC, None}, Kind(lower)) && !named:
+		return Wish{Kind: Kind(lower)}, nil
 	case lower == "pool" && (!named || pool != ""):
 		return Wish{Kind: FromPool, Pool: pool}, nil
 	}
@@ -54,7 +55,7 @@ func ParseWish(s string) (Wish, error) {
 		if _, perr := netip.ParsePrefix(text); perr == nil {
 			return Wish{}, fmt.Errorf("%w: %q has a prefix length; the network's subnet gives it", ErrWish, s)
 		}
-		return Wish{}, fmt.Errorf("%w: %q; write dhcp, pool, pool:NAME, none or an address such as 198.51.100.7", ErrWish, s)
+		return Wish{}, fmt.Errorf("%w: %q; write dhcp, dhcp6, slaac, pool, pool:NAME, none or an address such as 198.51.100.7", ErrWish, s)
 	}
 	if a.Zone() != "" || a.Is4In6() {
 		return Wish{}, fmt.Errorf("%w: %q; write it without a zone and not as IPv4 within IPv6", ErrWish, s)

@@ -2,7 +2,9 @@
 // that its seed carries. The packages below write them for one reader each.
 package answers
 
-import "mintbatch/internal/core/machine"
+import (
+	"mintbatch/internal/core/machine"
+)
 
 // File is one file of the answers.
 type File struct {
@@ -10,8 +12,8 @@ type File struct {
 	Content []byte
 }
 
-// Input is what answers are made of: the machine, and the secrets that were
-// made for it.
+// Input is what answers are made of: the machine, with the sealed values that
+// it refers to, and the secrets that were made for it.
 type Input struct {
 	machine.Machine
 	// Instance differs whenever the guest has to take itself for a new one.
@@ -21,15 +23,26 @@ type Input struct {
 
 // Secrets are a machine's secrets as its guest gets them.
 type Secrets struct {
-	PasswordHash   string // crypt(5)
-	HostKeyPrivate string // OpenSSH PEM
-	HostKeyPublic  string
+	Hashes          map[string]string // crypt(5), by login
+	Clear           map[string]string // passwords by login, for guests that take no hash
+	HostKeyPrivate  string            // OpenSSH PEM
+	HostKeyPublic   string
+	HostCertificate string // of the setup's authority, if it has one
 }
 
 // Marker stands for a secret wherever people look at answers.
 const Marker = "(sealed)"
 
-// Hidden are the secrets of answers that are only looked at.
-func Hidden() Secrets {
-	return Secrets{PasswordHash: Marker, HostKeyPrivate: Marker, HostKeyPublic: Marker}
+// Hidden are the secrets of answers that are only looked at, and the machine
+// with every sealed value hidden that it refers to.
+func Hidden(m machine.Machine, instance string) Input {
+	in := Input{Machine: m, Instance: instance}
+	in.Guest, _ = m.Guest.Unsealed(func(string) (string, error) { return Marker, nil })
+	in.Secrets = Secrets{Hashes: map[string]string{}, Clear: map[string]string{}, HostKeyPrivate: Marker, HostKeyPublic: Marker}
+	for _, a := range m.Guest.Accounts() {
+		if a.Password != machine.NoPassword {
+			in.Secrets.Hashes[a.User], in.Secrets.Clear[a.User] = Marker, Marker
+		}
+	}
+	return in
 }

@@ -9,6 +9,8 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/answers/seed"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
@@ -35,7 +37,26 @@ func Assign(wanted []*Wanted, s *setup.Setup, ledger uuid.UUID, held []address.R
 			f.Hint = strings.TrimPrefix(fmt.Sprintf("%s; free are %s", f.Hint, strings.Join(words(free), ", ")), "; ")
 		}
 	}
+	for _, w := range wanted {
+		a.answers(w)
+	}
 	return a.reserved, a.found
+}
+
+// answers tells why a machine's answers cannot be written in its guest's form.
+// All text fits into cloud-init's.
+func (a *assigner) answers(w *Wanted) {
+	if w.duplicate || w.Guest.Answers == machine.CloudInit || w.Guest.Answers == machine.NoAnswers {
+		return
+	}
+	made, err := seed.Of(answers.Hidden(w.Machine, ""))
+	if err == nil {
+		_, err = made.Image()
+	}
+	if err != nil {
+		o := w.row.find("template")
+		a.bad("bad-answers", o.At, o.Value, fmt.Sprintf("the answers of %s cannot be written: %s", w.Name, err), "")
+	}
 }
 
 type netKey struct {
@@ -91,12 +112,16 @@ func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
 	for i := range w.Adapters {
 		adapter := &w.Adapters[i]
 		// Without whatever an earlier call has given.
-		*adapter = machine.Adapter{Network: adapter.Network, MAC: adapter.MAC, VLAN: adapter.VLAN, Model: adapter.Model, Unplugged: adapter.Unplugged}
+		*adapter = machine.Adapter{Network: adapter.Network, MAC: adapter.MAC, VLAN: adapter.VLAN, Model: adapter.Model, Unplugged: adapter.Unplugged,
+			MTU: adapter.MTU, NoIPv6: adapter.NoIPv6, Via: adapter.Via}
+		if adapter.Via.Tagged() {
+			adapter.MAC = w.Adapters[adapter.Via.Adapter-1].MAC
+		}
 		if adapter.MAC == "" {
 			adapter.MAC = machine.MAC(ledger, w.Key, i+1).String()
 		}
 		at := w.row.find(sheet.ColumnID("mac", i+1)).At
-		if first, taken := a.macs[adapter.MAC]; taken {
+		if first, taken := a.macs[adapter.MAC]; taken && !adapter.Via.Tagged() {
 			a.bad("duplicate-mac", at, adapter.MAC, fmt.Sprintf("MAC address %s is already in %s", adapter.MAC, first), "each adapter has its own")
 		}
 		a.macs[adapter.MAC] = at
@@ -104,6 +129,10 @@ func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
 			switch wish.Kind {
 			case address.DHCP:
 				adapter.DHCP = true
+			case address.DHCP6:
+				adapter.DHCP6 = true
+			case address.SLAAC:
+				adapter.SLAAC = true
 			case address.Literal:
 				a.claim(w, i, wish)
 			}
@@ -195,6 +224,11 @@ func (a *assigner) ways(w *Wanted) {
 				out[g.Is4()] = true
 			}
 		}
+		for _, r := range network.Routes {
+			if has(r.Via) {
+				adapter.Routes = append(adapter.Routes, r)
+			}
+		}
 		for _, d := range network.DNS {
 			if has(d) {
 				adapter.DNS = append(adapter.DNS, d)
@@ -205,6 +239,9 @@ func (a *assigner) ways(w *Wanted) {
 		}
 		if adapter.DHCP {
 			out[true] = true
+		}
+		if adapter.DHCP6 || adapter.SLAAC {
+			out[false] = true
 		}
 	}
 }

@@ -33,6 +33,21 @@ type wish struct {
 // Origin tells where the value of a column came from.
 func (w *Wanted) Origin(column string) Origin { return w.row.find(column) }
 
+// SealedAt tells where a sealed value is referred to.
+func (w *Wanted) SealedAt(name string) finding.Position {
+	for _, column := range []string{"password", "licence"} {
+		if o := w.row.find(column); o.Value == "secret:"+name {
+			return o.At
+		}
+	}
+	for _, column := range []string{"firstboot", "preset"} {
+		if o := w.row.find(column); o.Value != "" {
+			return o.At
+		}
+	}
+	return w.row.written("machine").At
+}
+
 // Row tells in which row of the sheet the machine stands.
 func (w *Wanted) Row() int { return w.row.row.Number }
 
@@ -41,7 +56,7 @@ func (w *Wanted) Row() int { return w.row.row.Number }
 func Build(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List) {
 	b := &builder{table: table, setup: s, index: map[string]int{}, told: map[string]bool{},
 		taken: map[string]finding.Position{}, hostnames: map[string]finding.Position{}, shared: map[machine.PasswordKind]bool{},
-		checked: map[string]error{}, patterns: map[string]*regexp.Regexp{}}
+		checked: map[string]error{}, joined: map[string]*machine.Firstboot{}, patterns: map[string]*regexp.Regexp{}}
 	b.most = 1
 	for i, c := range table.Columns {
 		b.index[c.ID()] = i
@@ -69,7 +84,8 @@ type builder struct {
 	taken     map[string]finding.Position // names, in lower case
 	hostnames map[string]finding.Position
 	shared    map[machine.PasswordKind]bool
-	checked   map[string]error // what once came of a costly check
+	checked   map[string]error              // what once came of a costly check
+	joined    map[string]*machine.Firstboot // first-boot contents, by presets and fragments
 	patterns  map[string]*regexp.Regexp
 }
 
@@ -171,7 +187,7 @@ func (b *builder) machine(src *source, cell Origin, spec machine.Spec, rules []s
 	}
 	w.Adapters = slices.Clone(spec.Adapters)
 	for n := range w.Adapters {
-		w.wishes = append(w.wishes, b.wishes(src, n+1))
+		w.wishes = append(w.wishes, b.wishes(src, n+1, spec.Adapters[n]))
 	}
 	b.wanted = append(b.wanted, w)
 }
@@ -199,7 +215,7 @@ func (b *builder) hostname(w *Wanted) {
 }
 
 // wishes reads the address cell of an adapter.
-func (b *builder) wishes(src *source, adapter int) []wish {
+func (b *builder) wishes(src *source, adapter int, a machine.Adapter) []wish {
 	o := src.find(sheet.ColumnID("address", adapter))
 	var all []wish
 	for _, word := range strings.FieldsFunc(o.Value, func(r rune) bool { return strings.ContainsRune(" \t\n,;", r) }) {
@@ -213,8 +229,16 @@ func (b *builder) wishes(src *source, adapter int) []wish {
 		}
 		all = append(all, wish{parsed, o.At})
 	}
-	if o.Value == "" {
+	if o.Value == "" && !a.Via.Bonded() {
 		all = append(all, wish{address.Wish{Kind: address.DHCP}, o.At})
+	}
+	for _, w := range all {
+		if a.Via.Bonded() && w.Kind != address.None {
+			b.bad("bad-address", o, "the second card of a bond has no address of its own", "leave it empty")
+		}
+		if a.NoIPv6 && (w.Kind == address.DHCP6 || w.Kind == address.SLAAC || w.Kind == address.Literal && w.Addr.Is6()) {
+			b.bad("bad-address", o, fmt.Sprintf("%s is of IPv6, which the network's setup switches off", w), "remove it, or ipv6: off in the setup")
+		}
 	}
 	return all
 }

@@ -32,7 +32,6 @@ func (b *builder) spec(src *source) machine.Spec {
 		Folder:   src.find("folder").Value,
 		Firmware: choice[machine.Firmware](b, src, "firmware", "", machine.BIOS, machine.UEFI),
 	}
-	spec.DropSeed = template.Seed == "drop"
 	spec.Shape = machine.Shape{CPUs: b.cpus(src), Memory: b.size(src, "memory"), Disk: b.size(src, "disk"), Disks: b.disks(src)}
 	if h := machine.Hardware(template.Hardware); h != (machine.Hardware{}) {
 		spec.Clone.Hardware = &h
@@ -42,6 +41,9 @@ func (b *builder) spec(src *source) machine.Spec {
 	}
 	spec.Adapters = b.adapters(src)
 	spec.Guest = b.guest(src)
+	b.suits(src, spec.Guest, len(spec.Shape.Disks))
+	// A password in clear is not left lying about.
+	spec.DropSeed = template.Seed == "drop" || template.Seed == "" && spec.Guest.InClear()
 	spec.Mark = machine.Mark{Owner: src.find("owner").Value, Notes: src.find("notes").Value, Until: b.date(src), Labels: b.labels(src)}
 	spec.Power = choice(b, src, "power", machine.On, machine.Off, machine.ConfirmThenOff)
 	if o := src.find("checkpoint"); o.Value != "" && o.Value != "none" {
@@ -167,7 +169,8 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 		if !known {
 			b.bad("unknown-network", o, fmt.Sprintf("unknown network %q", o.Value), finding.DidYouMean(o.Value, setup.Names(b.setup.Networks)))
 		}
-		a := machine.Adapter{Network: b.setup.NetworkSource(o.Value), VLAN: network.VLAN, Model: network.Model}
+		a := machine.Adapter{Network: b.setup.NetworkSource(o.Value), VLAN: network.VLAN, Model: network.Model, MTU: network.MTU, NoIPv6: network.IPv6 == machine.SwitchOff}
+		a.Via = b.via(src, n, all)
 		a.Unplugged = choice(b, src, sheet.ColumnID("wire", n), wireUp, wireDown) == wireDown
 		if mac := src.find(sheet.ColumnID("mac", n)); mac.Value != "" {
 			var err error
@@ -182,6 +185,45 @@ func (b *builder) adapters(src *source) []machine.Adapter {
 	return all
 }
 
+// via reads how an adapter is reached that is no card of its own in the guest:
+// `1:30` is the tagged network 30 on adapter 1, `bond:1` a second card for it.
+func (b *builder) via(src *source, n int, before []machine.Adapter) machine.Via {
+	o := src.find(sheet.ColumnID("via", n))
+	if o.Value == "" {
+		return machine.Via{}
+	}
+	bad := func(message string) machine.Via {
+		b.bad("bad-via", o, message, "write 1:30 for the tagged network 30 on adapter 1, or bond:1 for a second card that backs it up")
+		return machine.Via{}
+	}
+	first, second, _ := strings.Cut(o.Value, ":")
+	var v machine.Via
+	var err error
+	if strings.EqualFold(first, "bond") {
+		v.Adapter, err = strconv.Atoi(second)
+	} else if v.Adapter, err = strconv.Atoi(first); err == nil {
+		v.Tag, err = strconv.Atoi(second)
+		if v.Tag < 1 || v.Tag > 4094 {
+			return bad("a tag is from 1 to 4094")
+		}
+	}
+	switch {
+	case err != nil:
+		return bad(fmt.Sprintf("%q does not say by way of which adapter", o.Value))
+	case v.Adapter < 1 || v.Adapter >= n:
+		return bad(fmt.Sprintf("adapter %d is reached by way of one before it", n))
+	case v.Adapter > len(before):
+		return v // that one is missing, which is told
+	case before[v.Adapter-1].Via != machine.Via{}:
+		return bad(fmt.Sprintf("adapter %d is itself reached by way of another", v.Adapter))
+	case v.Bonded() && slices.ContainsFunc(before, func(a machine.Adapter) bool { return a.Via.Bonded() && a.Via.Adapter == v.Adapter }):
+		return bad(fmt.Sprintf("adapter %d has a second card already", v.Adapter))
+	case b.setup.Templates[src.template].Guest == "windows":
+		return bad("a Windows guest is told nothing of tags and bonds")
+	}
+	return v
+}
+
 // orphans tells of an address or MAC that belongs to no adapter, and of
 // adapters left out in the count.
 func (b *builder) orphans(src *source, missing int) {
@@ -189,7 +231,7 @@ func (b *builder) orphans(src *source, missing int) {
 		return // the preset, had it been found, may name the network
 	}
 	for n := missing; n <= b.most; n++ {
-		for _, column := range []string{"network", "address", "mac", "wire"} {
+		for _, column := range []string{"network", "address", "mac", "wire", "via"} {
 			o := src.find(sheet.ColumnID(column, n))
 			if o.Value == "" || o.From != "row" && n == missing && missing == 1 {
 				continue
@@ -203,46 +245,74 @@ func (b *builder) orphans(src *source, missing int) {
 func (b *builder) guest(src *source) machine.Guest {
 	template := b.setup.Templates[src.template]
 	g := machine.Guest{
-		Answers:  machine.AnswersKind(cmp.Or(template.Answers, string(machine.CloudInit))),
+		Answers:  machine.AnswersKind(cmp.Or(template.Answers, map[bool]string{true: "unattend", false: "cloud-init"}[template.Guest == "windows"])),
 		Domain:   strings.ToLower(src.find("domain").Value),
 		Login:    src.find("login").Value,
 		Password: b.password(src),
 		Keys:     b.sshKeys(src),
 		Timezone: b.timezone(src),
 		Locale:   src.find("locale").Value,
+		Licence:  b.licence(src),
 	}
-	for _, p := range slices.Backward(src.presets) { // what a preset builds on comes first
-		g.Packages = append(g.Packages, b.setup.Presets[p].Packages...)
-		g.Commands = append(g.Commands, b.setup.Presets[p].Commands...)
+	g.Firstboot = b.contents(src)
+	for _, p := range src.presets {
+		if g.Hash == (machine.Hash{}) {
+			g.Hash = b.setup.Presets[p].Hash
+		}
+	}
+	if g.Answers == machine.OwnFiles {
+		g.Own = &machine.OwnAnswers{Label: template.Own.Label, Kind: cmp.Or(template.Own.Kind, "iso"), Files: template.Own.Files}
 	}
 	if g.Domain != "" {
 		if err := machine.CheckDomain(g.Domain); err != nil {
 			b.bad("bad-domain", src.find("domain"), err.Error(), "")
 		}
 	}
+	windows := template.Guest == "windows"
 	if g.Login != "" {
-		if err := machine.CheckLogin(g.Login); err != nil {
+		check := machine.CheckLogin
+		if windows {
+			check = machine.CheckAccount
+		}
+		if err := check(g.Login); err != nil {
 			b.bad("bad-login", src.find("login"), err.Error(), "")
 		}
 	} else if len(g.Keys) > 0 {
 		b.bad("missing-login", src.find("keys"), "keys are given but no login to use them", "name the login in the row, its preset or the defaults")
 	}
-	o := src.find("firstboot")
-	for _, name := range strings.Fields(o.Value) {
-		fragment, known := b.setup.Firstboot[name]
-		if !known {
-			b.bad("unknown-firstboot", o, fmt.Sprintf("unknown firstboot fragment %q", name), finding.DidYouMean(name, setup.Names(b.setup.Firstboot)))
+	if windows && g.Answers == machine.Unattend {
+		b.windowsGuest(src, &g)
+	}
+	for _, a := range g.Accounts() {
+		if a.Password == machine.Generate {
+			b.needsRecipients()
 		}
-		g.Packages = append(g.Packages, fragment.Packages...)
-		g.Commands = append(g.Commands, fragment.Commands...)
-	}
-	if g.Answers == machine.NoAnswers && (g.Login != "" || len(g.Packages)+len(g.Commands) > 0) {
-		b.warn("not-answered", src.find("login"), fmt.Sprintf("template %s takes no answers: login, packages and commands do not reach its guest", src.template), "")
-	}
-	if l := src.find("licence"); l.Value != "" {
-		b.warn("not-answered", Origin{At: l.At}, fmt.Sprintf("template %s has no use for a licence", src.template), "remove it")
 	}
 	return g
+}
+
+// licence is never more than a reference: a key is not for everybody's eyes.
+func (b *builder) licence(src *source) string {
+	o := src.find("licence")
+	if name, ok := machine.PasswordKind(o.Value).Shared(); o.Value == "" || ok && machine.CheckLabel(name) == nil {
+		return o.Value
+	}
+	b.add(finding.Finding{Code: "literal-licence", At: o.At, Message: "a licence key must not stand in a cell", Hint: "seal it with `mintbatch secret set NAME` and write secret:NAME"})
+	return ""
+}
+
+// needsRecipients tells that nobody could read what is to be generated.
+func (b *builder) needsRecipients() {
+	if len(b.setup.Secrets.Recipients) > 0 {
+		return
+	}
+	at := b.setup.Where("secrets")
+	if at.IsZero() {
+		at = b.setup.Where()
+	}
+	b.add(finding.Finding{Code: "no-recipients", At: at,
+		Message: "passwords are to be generated, but the setup names nobody who may read them",
+		Hint:    "make a key with `mintbatch secret keygen FILE` and name it under secrets: recipients, or write password: none"})
 }
 
 // password never repeats what stands in the cell: it may be one.
@@ -252,15 +322,6 @@ func (b *builder) password(src *source) machine.PasswordKind {
 	case machine.Generate, "":
 		if src.find("login").Value == "" {
 			return machine.NoPassword
-		}
-		if len(b.setup.Secrets.Recipients) == 0 {
-			at := b.setup.Where("secrets")
-			if at.IsZero() {
-				at = b.setup.Where()
-			}
-			b.add(finding.Finding{Code: "no-recipients", At: at,
-				Message: "passwords are to be generated, but the setup names nobody who may read them",
-				Hint:    "make a key with `mintbatch secret keygen FILE` and name it under secrets: recipients, or write password: none"})
 		}
 		return machine.Generate
 	case machine.NoPassword:
@@ -275,10 +336,17 @@ func (b *builder) password(src *source) machine.PasswordKind {
 
 func (b *builder) sshKeys(src *source) []string {
 	o := src.find("keys")
+	text := o.Value
+	if path, ok := strings.CutPrefix(text, "file:"); ok {
+		var err error
+		if text, err = b.setup.File(path); err != nil {
+			b.bad("bad-key", o, err.Error(), "file:PATH names a .pub or authorized_keys file, relative to the setup")
+		}
+	}
 	var keys []string
-	for _, key := range strings.FieldsFunc(o.Value, func(r rune) bool { return r == '\n' || r == ';' }) {
+	for _, key := range strings.FieldsFunc(text, func(r rune) bool { return r == '\n' || r == ';' }) {
 		key = strings.TrimSpace(key)
-		if key == "" {
+		if key == "" || strings.HasPrefix(key, "#") {
 			continue
 		}
 		if err := b.once(key, secret.CheckPublicKey); err != nil {

@@ -6,7 +6,10 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -119,17 +122,81 @@ func (d Disk) String() string {
 
 // Adapter is one network adapter and what the guest is to do with it.
 type Adapter struct {
-	Network   string         `json:"network"`
-	MAC       string         `json:"mac"`
-	VLAN      int            `json:"vlan,omitempty"`      // tag, where the site's network takes one
-	Model     string         `json:"model,omitempty"`     // such as e1000e; empty keeps the template's
-	Unplugged bool           `json:"unplugged,omitempty"` // it is there, and its cable is not
-	DHCP      bool           `json:"dhcp,omitempty"`
+	Network   string  `json:"network"`
+	MAC       string  `json:"mac"`
+	VLAN      int     `json:"vlan,omitempty"`      // tag, where the site's network takes one
+	Model     string  `json:"model,omitempty"`     // such as e1000e; empty keeps the template's
+	Unplugged bool    `json:"unplugged,omitempty"` // it is there, and its cable is not
+	DHCP      bool    `json:"dhcp,omitempty"`
+	DHCP6     bool    `json:"dhcp6,omitempty"`
+	SLAAC     bool    `json:"slaac,omitempty"` // addresses from router advertisements (RFC 4862)
+	NoIPv6    bool    `json:"no_ipv6,omitempty"`
+	MTU       int     `json:"mtu,omitempty"`
+	Routes    []Route `json:"routes,omitempty"`
+	// Via says how it is reached, if it is no card of its own in the guest.
+	Via       Via            `json:"via,omitzero"`
 	Addresses []netip.Prefix `json:"addresses,omitempty"`
 	// Gateways are given to a guest only for the families it has an address of.
 	Gateways []netip.Addr `json:"gateways,omitempty"`
 	DNS      []netip.Addr `json:"dns,omitempty"`
 	Search   []string     `json:"search,omitempty"`
+}
+
+// Ways are the words by which the adapter is asked for addresses of the
+// network's own: dhcp, dhcp6 and slaac.
+func (a Adapter) Ways() []string {
+	var words []string
+	for _, way := range []struct {
+		asked bool
+		word  string
+	}{{a.DHCP, "dhcp"}, {a.DHCP6, "dhcp6"}, {a.SLAAC, "slaac"}} {
+		if way.asked {
+			words = append(words, way.word)
+		}
+	}
+	return words
+}
+
+// Route is a way to a network besides the default one.
+type Route struct {
+	To  netip.Prefix `json:"to" key:"to" doc:"the network that it leads to"`
+	Via netip.Addr   `json:"via" key:"via" doc:"the router"`
+}
+
+// Via is how an adapter is reached that is no card of its own in the guest: as
+// a tagged network on another adapter, or as the second card of a bond.
+type Via struct {
+	Adapter int `json:"adapter"`       // counted from 1
+	Tag     int `json:"tag,omitempty"` // 0 for a bond
+}
+
+// Tagged tells whether the adapter is a tagged network on another, and so has
+// no card at the site.
+func (v Via) Tagged() bool { return v.Tag > 0 }
+
+// Bonded tells whether the adapter's card joins another one's.
+func (v Via) Bonded() bool { return v.Adapter > 0 && v.Tag == 0 }
+
+// String writes it as it stands in a cell.
+func (v Via) String() string {
+	switch {
+	case v.Tagged():
+		return fmt.Sprintf("%d:%d", v.Adapter, v.Tag)
+	case v.Bonded():
+		return fmt.Sprintf("bond:%d", v.Adapter)
+	}
+	return ""
+}
+
+// Cards are the adapters that are cards at the site.
+func Cards(all []Adapter) []Adapter {
+	cards := make([]Adapter, 0, len(all))
+	for _, a := range all {
+		if !a.Via.Tagged() {
+			cards = append(cards, a)
+		}
+	}
+	return cards
 }
 
 // Guest is what the guest makes of itself on its first boot.
@@ -142,8 +209,42 @@ type Guest struct {
 	Keys     []string     `json:"keys,omitempty"`
 	Timezone string       `json:"timezone,omitempty"`
 	Locale   string       `json:"locale,omitempty"`
-	Packages []string     `json:"packages,omitempty"`
-	Commands []string     `json:"commands,omitempty"`
+	Licence  string       `json:"licence,omitempty"` // secret:NAME
+	// Hash is how passwords are hashed.
+	Hash Hash `json:"hash,omitzero"`
+	// Own are answers of the user's own, for the answers `files`.
+	Own *OwnAnswers `json:"own_answers,omitempty"`
+	// The first-boot contents are shared by all machines that have the same; nil
+	// stands for none.
+	*Firstboot
+}
+
+// Whole is the guest with contents that are not nil.
+func (g Guest) Whole() Guest {
+	if g.Firstboot == nil {
+		g.Firstboot = &Firstboot{}
+	}
+	return g
+}
+
+// Hash is a way to hash passwords (crypt(5)); empty means SHA-512 with its
+// usual rounds.
+type Hash struct {
+	Method string `json:"method,omitempty" key:"method" short:"yes" doc:"sha512 (the default) or yescrypt"`
+	Rounds int    `json:"rounds,omitempty" key:"rounds" doc:"of sha512, 1000 to 9999999 (default 5000)"`
+}
+
+// OwnAnswers are the user's own templates of answers, and the seed they go on.
+type OwnAnswers struct {
+	Label string    `json:"label"`
+	Kind  string    `json:"kind"` // iso or fat
+	Files []OwnFile `json:"files"`
+}
+
+// OwnFile is a template (text/template) of a file of the seed.
+type OwnFile struct {
+	Name string `json:"name" key:"name" doc:"the file's name on the seed"`
+	Text string `json:"text" key:"text" doc:"its content: a Go template, to which the machine is given; best as file:PATH"`
 }
 
 // FQDN is the host name with the domain, if there is one.
@@ -154,12 +255,45 @@ func (g Guest) FQDN() string {
 	return g.Hostname + "." + g.Domain
 }
 
+// Account is a login of the guest with all that is known of it.
+type Account struct {
+	User string
+	Login
+	// Main is the row's own login.
+	Main bool
+}
+
+// Accounts lists the guest's logins, that of the row first.
+func (g Guest) Accounts() []Account {
+	g = g.Whole()
+	var all []Account
+	if g.Login != "" {
+		own := g.Logins[g.Login]
+		own.Password = g.Password
+		own.Keys = append(slices.Clone(g.Keys), own.Keys...)
+		all = append(all, Account{g.Login, own, true})
+	}
+	for _, user := range slices.Sorted(maps.Keys(g.Logins)) {
+		if user != g.Login {
+			l := g.Logins[user]
+			if l.Password == "" {
+				l.Password = NoPassword
+			}
+			all = append(all, Account{User: user, Login: l})
+		}
+	}
+	return all
+}
+
 // AnswersKind says what the guest reads on its first boot.
 type AnswersKind string
 
 // The kinds of answers.
 const (
 	CloudInit AnswersKind = "cloud-init"
+	Unattend  AnswersKind = "unattend"
+	OVFEnv    AnswersKind = "ovf-env"
+	OwnFiles  AnswersKind = "files"
 	NoAnswers AnswersKind = "none"
 )
 

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // The reasons for which a name is refused.
@@ -58,6 +60,20 @@ func CheckLogin(s string) error {
 		if !lower && (i == 0 || r != '-' && (r < '0' || r > '9')) {
 			return fmt.Errorf("%w: write a lower-case letter or underscore, then lower-case letters, digits, hyphens and underscores", ErrLogin)
 		}
+	}
+	return nil
+}
+
+// CheckAccount accepts what is a login name on Linux, or an account's on
+// Windows: at most 20 characters, none of "/\[]:;|=,+*?<>@ among them and no
+// dot at the end.
+func CheckAccount(s string) error {
+	if CheckLogin(s) == nil {
+		return nil
+	}
+	if s == "" || utf8.RuneCountInString(s) > 20 || strings.ContainsAny(s, `"/\[]:;|=,+*?<>@`) || strings.HasSuffix(s, ".") ||
+		strings.TrimSpace(s) != s || strings.IndexFunc(s, unicode.IsControl) >= 0 {
+		return fmt.Errorf("%w: %q", ErrLogin, s)
 	}
 	return nil
 }

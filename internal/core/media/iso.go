@@ -1,25 +1,11 @@
-// Package media writes seed images: small disk images that carry files to a
-// guest. The same files always give the same bytes.
 package media
 
 import (
 	"bytes"
 	"encoding/binary"
-	"errors"
-	"fmt"
 	"slices"
-	"strings"
 	"unicode/utf16"
 )
-
-// File is a file of an image. All files stand in the image's top folder.
-type File struct {
-	Name    string
-	Content []byte
-}
-
-// ErrImage is what every refusal of an image unwraps to.
-var ErrImage = errors.New("cannot make the image")
 
 const sector = 2048
 
@@ -33,18 +19,10 @@ const (
 	foldersAt   = 23
 )
 
-// maxContent keeps an image far below any limit of its format.
-const maxContent = 256 << 20
-
-// ISO returns an ISO 9660 image (ECMA-119) with the given volume label. Its
-// file names are seen as they are by readers of Rock Ridge (IEEE P1282) and of
-// Joliet; a plain reader sees them shortened to the standard's characters.
-func ISO(label string, files []File) ([]byte, error) {
-	if err := checkISO(label, files); err != nil {
-		return nil, err
-	}
-	files = slices.Clone(files)
-	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
+// iso makes an ISO 9660 image (ECMA-119). Its file names are seen as they are by
+// readers of Rock Ridge (IEEE P1282) and of Joliet; a plain reader sees them
+// shortened to the standard's characters.
+func iso(label string, files []File) []byte {
 	v := volume{label: label}
 	v.plain = folder{names: isoNames(files), files: files, rockRidge: true}
 	v.joliet = folder{names: jolietNames(files), files: files}
@@ -64,60 +42,16 @@ func ISO(label string, files []File) ([]byte, error) {
 	for i, f := range files {
 		copy(image[int(starts[i])*sector:], f.Content)
 	}
-	return image, nil
+	return image
 }
 
-func checkISO(label string, files []File) error {
-	if label == "" || len(label) > 16 {
-		return fmt.Errorf("%w: the label %q must have 1 to 16 characters", ErrImage, label)
-	}
-	total, seen := 0, map[string]bool{}
-	for _, f := range files {
-		if f.Name == "" || len(f.Name) > 64 || strings.Trim(f.Name, nameCharacters) != "" || strings.Trim(f.Name, ".") == "" {
-			return fmt.Errorf("%w: file name %q; use 1 to 64 letters, digits, dots, hyphens and underscores", ErrImage, f.Name)
-		}
-		if folded := strings.ToLower(f.Name); seen[folded] {
-			return fmt.Errorf("%w: two files are named %q", ErrImage, f.Name)
-		} else {
-			seen[folded] = true
-		}
-		if total += len(f.Content); total > maxContent {
-			return fmt.Errorf("%w: more than %d MiB", ErrImage, maxContent>>20)
-		}
-	}
-	return nil
-}
-
-const nameCharacters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-_"
-
-// isoNames gives each file a name of d-characters, at most 8+3 with a version
-// (ECMA-119, section 7.5), no two alike.
+// isoNames adds the version to the short names (ECMA-119, section 7.5).
 func isoNames(files []File) [][]byte {
-	names, seen := make([][]byte, len(files)), map[string]bool{}
-	for i, f := range files {
-		base, extension := f.Name, ""
-		if dot := strings.LastIndexByte(f.Name, '.'); dot >= 0 {
-			base, extension = f.Name[:dot], f.Name[dot+1:]
-		}
-		base, extension = dCharacters(base, 8), dCharacters(extension, 3)
-		for n := 1; seen[base+"."+extension]; n++ {
-			number := fmt.Sprint(n)
-			base = base[:min(len(base), 8-len(number))] + number
-		}
-		seen[base+"."+extension] = true
-		names[i] = []byte(base + "." + extension + ";1")
+	names := make([][]byte, len(files))
+	for i, short := range shortNames(files) {
+		names[i] = []byte(short[0] + "." + short[1] + ";1")
 	}
 	return names
-}
-
-func dCharacters(s string, most int) string {
-	s = strings.Map(func(r rune) rune {
-		if r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' {
-			return r
-		}
-		return '_'
-	}, strings.ToUpper(s))
-	return s[:min(len(s), most)]
 }
 
 func jolietNames(files []File) [][]byte {

@@ -30,7 +30,7 @@ func many(n int) []File {
 
 func TestISOReadsBack(t *testing.T) {
 	for _, files := range [][]File{seed, many(8), nil} {
-		b, err := ISO("cidata", files)
+		b, err := Image(ISOKind, "cidata", files)
 		require.NoError(t, err)
 		image, err := iso9660.OpenImage(bytes.NewReader(b))
 		require.NoError(t, err)
@@ -61,7 +61,7 @@ func TestISOInXorriso(t *testing.T) {
 	for _, files := range [][]File{seed, many(120)} {
 		dir := t.TempDir()
 		path := filepath.Join(dir, "seed.iso")
-		b, err := ISO("cidata", files)
+		b, err := Image(ISOKind, "cidata", files)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(path, b, 0o600))
 		for _, read := range [][]string{{}, {"-read_fs", "norock"}} {
@@ -82,14 +82,14 @@ func TestISOInXorriso(t *testing.T) {
 }
 
 func TestISOIsReproducibleAndSmall(t *testing.T) {
-	a, _ := ISO("cidata", seed)
-	b, _ := ISO("cidata", []File{seed[4], seed[2], seed[0], seed[1], seed[3]})
+	a, _ := Image(ISOKind, "cidata", seed)
+	b, _ := Image(ISOKind, "cidata", []File{seed[4], seed[2], seed[0], seed[1], seed[3]})
 	assert.True(t, bytes.Equal(a, b), "the order of the files does not count")
-	empty, _ := ISO("cidata", nil)
+	empty, _ := Image(ISOKind, "cidata", nil)
 	assert.Len(t, empty, 25*2048)
 }
 
-func TestISORefuses(t *testing.T) {
+func TestImagesRefuse(t *testing.T) {
 	for _, c := range []struct {
 		label string
 		files []File
@@ -97,7 +97,9 @@ func TestISORefuses(t *testing.T) {
 		{"", nil}, {strings.Repeat("x", 17), nil}, {"cidata", []File{{"a/b", nil}}}, {"cidata", []File{{"..", nil}}}, {"cidata", []File{{"", nil}}},
 		{"cidata", []File{{"a", nil}, {"A", nil}}}, {"cidata", []File{{strings.Repeat("a", 65), nil}}}, {"cidata", []File{{"ü", nil}}},
 	} {
-		_, err := ISO(c.label, c.files)
-		assert.ErrorIs(t, err, ErrImage)
+		for _, kind := range []Kind{ISOKind, FATKind} {
+			_, err := Image(kind, c.label, c.files)
+			assert.ErrorIs(t, err, ErrImage)
+		}
 	}
 }

@@ -1,8 +1,10 @@
 package proof
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -73,6 +75,10 @@ func differences(from, to machine.Spec) changes {
 		atBoot("gateway"+n, list(a.Gateways), list(b.Gateways))
 		atBoot("dns"+n, list(a.DNS), list(b.DNS))
 		atBoot("search"+n, list(a.Search), list(b.Search))
+		atBoot("mtu"+n, number(a.MTU), number(b.MTU))
+		atBoot("routes"+n, list(a.Routes), list(b.Routes))
+		atBoot("ipv6"+n, off(a.NoIPv6), off(b.NoIPv6))
+		atBoot("via"+n, a.Via, b.Via)
 	}
 	atBoot("answers", from.Guest.Answers, to.Guest.Answers)
 	atBoot("hostname", from.Guest.Hostname, to.Guest.Hostname)
@@ -82,8 +88,13 @@ func differences(from, to machine.Spec) changes {
 	atBoot("keys", list(from.Guest.Keys), list(to.Guest.Keys))
 	atBoot("timezone", from.Guest.Timezone, to.Guest.Timezone)
 	atBoot("locale", from.Guest.Locale, to.Guest.Locale)
-	atBoot("packages", list(from.Guest.Packages), list(to.Guest.Packages))
-	atBoot("commands", list(from.Guest.Commands), list(to.Guest.Commands))
+	atBoot("licence", from.Guest.Licence, to.Guest.Licence)
+	atBoot("hash", brief(from.Guest.Hash), brief(to.Guest.Hash))
+	atBoot("own_answers", brief(from.Guest.Own), brief(to.Guest.Own))
+	a, b := reflect.ValueOf(*from.Guest.Whole().Firstboot), reflect.ValueOf(*to.Guest.Whole().Firstboot)
+	for i := range a.NumField() {
+		atBoot(a.Type().Field(i).Tag.Get("key"), brief(a.Field(i).Interface()), brief(b.Field(i).Interface()))
+	}
 	inPlace("owner", from.Mark.Owner, to.Mark.Owner)
 	inPlace("notes", from.Mark.Notes, to.Mark.Notes)
 	inPlace("until", from.Mark.Until, to.Mark.Until)
@@ -95,6 +106,35 @@ func differences(from, to machine.Spec) changes {
 	return cs
 }
 
+// brief tells a value in few words; of one that is long, that it is, and which.
+func brief(v any) string {
+	if words, ok := v.([]string); ok {
+		v = list(words)
+	}
+	if reflect.ValueOf(v).IsZero() {
+		return ""
+	}
+	text, ok := v.(string)
+	if !ok {
+		b, err := json.Marshal(v)
+		if err != nil { // only values of our own types, which marshal
+			panic(err)
+		}
+		text = string(b)
+	}
+	if len(text) > 400 {
+		text = fmt.Sprintf("%s... (%d characters, digest %.12s)", strings.ToValidUTF8(text[:60], ""), len(text), machine.Digest(v))
+	}
+	return text
+}
+
+func off(is bool) string {
+	if is {
+		return "off"
+	}
+	return ""
+}
+
 func adapter(all []machine.Adapter, i int) machine.Adapter {
 	if i < len(all) {
 		return all[i]
@@ -103,11 +143,7 @@ func adapter(all []machine.Adapter, i int) machine.Adapter {
 }
 
 func addresses(a machine.Adapter) string {
-	s := list(a.Addresses)
-	if a.DHCP {
-		s = strings.TrimSpace("dhcp " + s)
-	}
-	return s
+	return strings.TrimSpace(strings.Join(a.Ways(), " ") + " " + list(a.Addresses))
 }
 
 func wire(a machine.Adapter) string {

@@ -2,6 +2,7 @@ package secret
 
 import (
 	"crypto/ed25519"
+	"encoding/binary"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -35,8 +36,65 @@ func NewHostKey(random io.Reader, comment string) (HostKey, error) {
 	return HostKey{Private: string(pem.EncodeToMemory(block)), Public: line + " " + comment}, nil
 }
 
+// Authority is an SSH certificate authority (PROTOCOL.certkeys of OpenSSH).
+type Authority struct{ signer ssh.Signer }
+
+// NewAuthority reads the private key of an authority, in OpenSSH's or PEM form
+// and without a passphrase.
+func NewAuthority(private string) (*Authority, error) {
+	signer, err := ssh.ParsePrivateKey([]byte(private))
+	if err != nil {
+		return nil, fmt.Errorf("the private key of the SSH authority cannot be read: %w", err)
+	}
+	return &Authority{signer}, nil
+}
+
+// Public is the authority's public key, as a line of authorized_keys has it.
+func (a *Authority) Public() string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(a.signer.PublicKey())))
+}
+
+// SignHost certifies a host key for the names that its host is reached by. The
+// certificate does not expire; it is worth as much as the machine's key.
+func (a *Authority) SignHost(random io.Reader, key HostKey, id string, names []string) (string, error) {
+	public, _, _, _, err := ssh.ParseAuthorizedKey([]byte(key.Public))
+	if err != nil {
+		return "", fmt.Errorf("certify a host key: %w", err)
+	}
+	var serial [8]byte
+	if _, err := io.ReadFull(random, serial[:]); err != nil {
+		return "", fmt.Errorf("certify a host key: %w", err)
+	}
+	c := &ssh.Certificate{Key: public, CertType: ssh.HostCert, KeyId: id, ValidPrincipals: names,
+		Serial: binary.BigEndian.Uint64(serial[:]), ValidBefore: ssh.CertTimeInfinity}
+	if err := c.SignCert(random, a.signer); err != nil {
+		return "", fmt.Errorf("certify a host key: %w", err)
+	}
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(c))), nil
+}
+
 // ErrPublicKey is what every failure of CheckPublicKey unwraps to.
 var ErrPublicKey = errors.New("not an SSH public key")
+
+// PublicKeys returns the keys of an authorized_keys file (sshd(8)), a line each
+// and without comments.
+func PublicKeys(text string) ([]string, error) {
+	var keys []string
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		if err := CheckPublicKey(line); err != nil {
+			return nil, err
+		}
+		keys = append(keys, line)
+	}
+	if keys == nil {
+		return nil, ErrPublicKey
+	}
+	return keys, nil
+}
 
 // CheckPublicKey accepts one line as it may stand in an authorized_keys file
 // (sshd(8)). What was given is not repeated in the error: it may be a private

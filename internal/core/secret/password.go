@@ -3,29 +3,79 @@
 package secret
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/go-crypt/crypt/algorithm/shacrypt"
+	"github.com/go-crypt/x/yescrypt"
+
+	"mintbatch/internal/core/machine"
 )
 
 // alphabet leaves out what is easily misread: 0 O o, 1 l I.
-var alphabet = [...]string{
-	"abcdefghijkmnpqrstuvwxyz",
-	"ABCDEFGHJKLMNPQRSTUVWXYZ",
-	"23456789",
-	"+-=_.:%@",
+var alphabet = map[string]string{
+	"lower":  "abcdefghijkmnpqrstuvwxyz",
+	"upper":  "ABCDEFGHJKLMNPQRSTUVWXYZ",
+	"digit":  "23456789",
+	"symbol": "+-=_.:%@",
 }
 
-// passwordLength gives, with 64 characters to choose from, 120 bits.
-const passwordLength = 20
+// Policy is what generated passwords are like. Its zero value is the usual
+// one: 20 characters of all classes, which is 120 bits.
+type Policy struct {
+	length  int
+	classes []string // alphabets
+}
+
+// The bounds of a password's length. The shortest has 50 bits or more.
+const (
+	usualLength    = 20
+	shortestLength = 12
+	longestLength  = 127 // what Windows takes
+)
+
+// ErrPolicy is what every failure of NewPolicy unwraps to.
+var ErrPolicy = errors.New("passwords cannot be made so")
+
+// NewPolicy asks for a length and for classes: lower, upper, digit and symbol.
+// Zero and none mean the usual ones.
+func NewPolicy(length int, classes []string) (Policy, error) {
+	if len(classes) == 0 {
+		classes = []string{"lower", "upper", "digit", "symbol"}
+	}
+	p := Policy{length: cmp.Or(length, usualLength)}
+	for _, c := range classes {
+		if alphabet[c] == "" {
+			return p, fmt.Errorf("%w: no such class of characters: %q; there are lower, upper, digit and symbol", ErrPolicy, c)
+		}
+		if !slices.Contains(p.classes, alphabet[c]) {
+			p.classes = append(p.classes, alphabet[c])
+		}
+	}
+	if p.length < shortestLength || p.length > longestLength {
+		return p, fmt.Errorf("%w: %d characters; from %d to %d are allowed", ErrPolicy, p.length, shortestLength, longestLength)
+	}
+	if len(p.classes) == 1 && p.classes[0] == alphabet["digit"] {
+		return p, fmt.Errorf("%w: of digits alone they are guessed", ErrPolicy)
+	}
+	return p, nil
+}
+
+// Complex tells whether Windows' own rule is met: characters of three classes.
+func (p Policy) Complex() bool { return len(p.classes) == 0 || len(p.classes) >= 3 }
 
 // NewPassword draws a password that has a character of each class.
-func NewPassword(random io.Reader) (string, error) {
-	all := strings.Join(alphabet[:], "")
+func (p Policy) NewPassword(random io.Reader) (string, error) {
+	if p.length == 0 {
+		p, _ = NewPolicy(0, nil)
+	}
+	all := strings.Join(p.classes, "")
 	for {
-		word := make([]byte, passwordLength)
+		word := make([]byte, p.length)
 		for i := range word {
 			n, err := draw(random, len(all))
 			if err != nil {
@@ -33,14 +83,14 @@ func NewPassword(random io.Reader) (string, error) {
 			}
 			word[i] = all[n]
 		}
-		if complete(string(word)) {
+		if p.complete(string(word)) {
 			return string(word), nil
 		}
 	}
 }
 
-func complete(word string) bool {
-	for _, class := range alphabet {
+func (p Policy) complete(word string) bool {
+	for _, class := range p.classes {
 		if !strings.ContainsAny(word, class) {
 			return false
 		}
@@ -65,8 +115,9 @@ func draw(random io.Reader, n int) (int, error) {
 // saltAlphabet is what crypt(3) allows in a salt.
 const saltAlphabet = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
-// Hash makes the SHA-512-crypt form of a password (crypt(5), `$6$`).
-func Hash(random io.Reader, password string) (string, error) {
+// Hash makes the crypt(5) form of a password: SHA-512-crypt (`$6$`), or
+// yescrypt (`$y$`).
+func Hash(random io.Reader, how machine.Hash, password string) (string, error) {
 	salt := make([]byte, 16)
 	for i := range salt {
 		n, err := draw(random, len(saltAlphabet))
@@ -75,7 +126,14 @@ func Hash(random io.Reader, password string) (string, error) {
 		}
 		salt[i] = saltAlphabet[n]
 	}
-	hasher, err := shacrypt.New(shacrypt.WithVariant(shacrypt.VariantSHA512), shacrypt.WithIterations(5000))
+	if how.Method == "yescrypt" {
+		// j9T is what crypt(5) makes of its default cost: N = 4096, r = 32. The
+		// last character of 16 stands for fewer bits than the others.
+		salt[15] = saltAlphabet[strings.IndexByte(saltAlphabet, salt[15])%4]
+		hashed, err := yescrypt.Hash([]byte(password), []byte("$y$j9T$"+string(salt)))
+		return string(hashed), err
+	}
+	hasher, err := shacrypt.New(shacrypt.WithVariant(shacrypt.VariantSHA512), shacrypt.WithIterations(cmp.Or(how.Rounds, 5000)))
 	if err != nil {
 		return "", err
 	}

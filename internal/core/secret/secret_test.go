@@ -3,6 +3,7 @@ package secret
 import (
 	"crypto/rand"
 	"errors"
+	"os"
 	"os/exec"
 	"strings"
 	"testing"
@@ -11,35 +12,63 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+
+	"mintbatch/internal/core/machine"
 )
 
 func TestPasswords(t *testing.T) {
 	seen := map[string]bool{}
-	for range 500 {
-		p, err := NewPassword(rand.Reader)
+	for _, c := range []struct {
+		length  int
+		classes []string
+		want    string
+	}{
+		{0, nil, `^[a-zA-Z2-9+=_.:%@-]{20}$`}, {12, []string{"lower", "digit"}, `^[a-z2-9]{12}$`}, {40, []string{"upper", "lower", "upper"}, `^[a-zA-Z]{40}$`},
+	} {
+		policy, err := NewPolicy(c.length, c.classes)
 		require.NoError(t, err)
-		assert.Len(t, p, passwordLength)
-		assert.True(t, complete(p), p)
-		assert.False(t, strings.ContainsAny(p, "0Oo1lI"), p)
-		assert.False(t, seen[p])
-		seen[p] = true
+		for range 200 {
+			p, err := policy.NewPassword(rand.Reader)
+			require.NoError(t, err)
+			assert.Regexp(t, c.want, p)
+			assert.True(t, policy.complete(p), p)
+			assert.False(t, strings.ContainsAny(p, "0Oo1lI"), p)
+			assert.False(t, seen[p])
+			seen[p] = true
+		}
 	}
-	_, err := NewPassword(iotest.ErrReader(errors.New("no entropy")))
+	for _, c := range []struct {
+		length  int
+		classes []string
+	}{{11, nil}, {128, nil}, {0, []string{"digit"}}, {0, []string{"emoji"}}} {
+		_, err := NewPolicy(c.length, c.classes)
+		assert.ErrorIs(t, err, ErrPolicy)
+	}
+	_, err := Policy{}.NewPassword(iotest.ErrReader(errors.New("no entropy")))
 	assert.ErrorContains(t, err, "no entropy")
 }
 
 // The guest's own crypt(3) must come to the same hash.
 func TestHashIsWhatCryptMakes(t *testing.T) {
-	hash, err := Hash(rand.Reader, "pass word:ü")
-	require.NoError(t, err)
-	require.Regexp(t, `^\$6\$(rounds=5000\$)?[./0-9A-Za-z]{16}\$[./0-9A-Za-z]{86}$`, hash)
-	perl, err := exec.LookPath("perl")
-	if err != nil {
-		t.Skip("skipped: perl is not installed")
+	for _, c := range []struct {
+		how  machine.Hash
+		want string
+	}{
+		{machine.Hash{}, `^\$6\$(rounds=5000\$)?[./0-9A-Za-z]{16}\$[./0-9A-Za-z]{86}$`},
+		{machine.Hash{Rounds: 20000}, `^\$6\$rounds=20000\$[./0-9A-Za-z]{16}\$[./0-9A-Za-z]{86}$`},
+		{machine.Hash{Method: "yescrypt"}, `^\$y\$j9T\$[./0-9A-Za-z]{16}\$[./0-9A-Za-z]{43}$`},
+	} {
+		hash, err := Hash(rand.Reader, c.how, "pass word:ü")
+		require.NoError(t, err)
+		require.Regexp(t, c.want, hash)
+		perl, err := exec.LookPath("perl")
+		if err != nil {
+			t.Skip("skipped: perl is not installed")
+		}
+		out, err := exec.Command(perl, "-e", `print crypt($ARGV[0], $ARGV[1])`, "--", "pass word:ü", hash).Output()
+		require.NoError(t, err)
+		assert.Equal(t, hash, string(out))
 	}
-	out, err := exec.Command(perl, "-e", `print crypt($ARGV[0], $ARGV[1])`, "pass word:ü", hash).Output()
-	require.NoError(t, err)
-	assert.Equal(t, hash, string(out))
 }
 
 func TestSealing(t *testing.T) {
@@ -55,6 +84,16 @@ func TestSealing(t *testing.T) {
 	opened, err := Open(file, sealed)
 	require.NoError(t, err)
 	assert.Equal(t, "s3cret", opened)
+
+	if program, err := exec.LookPath("age"); err == nil {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(dir+"/key", []byte(file), 0o600))
+		decrypt := exec.Command(program, "-d", "-i", dir+"/key")
+		decrypt.Stdin = strings.NewReader(sealed)
+		out, err := decrypt.Output()
+		require.NoError(t, err)
+		assert.Equal(t, "s3cret", string(out))
+	}
 
 	stranger, _, err := NewIdentity()
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -10,8 +11,10 @@ import (
 	"strings"
 
 	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/answers/own"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/sheet"
 )
@@ -46,12 +49,26 @@ func (s *Setup) check(found *finding.List) {
 		}
 		s.checkSite(name, site, bad)
 	}
-	for i, r := range s.Secrets.Recipients {
-		if _, err := secret.ParseRecipients([]string{r}); err != nil {
-			bad(err.Error(), "`mintbatch secret keygen FILE` prints one", "secrets", "recipients", fmt.Sprint(i))
+	s.checkSecrets(bad)
+	s.checkNames(bad)
+	within := func(base ...string) complain {
+		return func(message, hint string, path ...string) {
+			bad(strings.Join(base[1:], " ")+": "+message, hint, append(base, path...)...)
 		}
 	}
-	s.checkNames(bad)
+	for name, p := range sorted(s.Presets) {
+		in := within("presets", name)
+		checkContents(p.Contents, in)
+		if m := p.Hash.Method; m != "" && m != "sha512" && m != "yescrypt" {
+			in(fmt.Sprintf("passwords cannot be hashed with %q", m), "write sha512 or yescrypt", "hash")
+		}
+		if r := p.Hash.Rounds; r != 0 && (r < 1000 || r > 9999999 || p.Hash.Method == "yescrypt") {
+			in("rounds are of sha512, and from 1000 to 9999999", "", "hash", "rounds")
+		}
+	}
+	for name, c := range sorted(s.Firstboot) {
+		checkContents(c, within("firstboot", name))
+	}
 	for name, t := range sorted(s.Templates) {
 		s.checkTemplate(name, t, bad)
 	}
@@ -70,6 +87,16 @@ func (s *Setup) check(found *finding.List) {
 		oneEach(n.Gateway, netip.Addr.Is4, func() {
 			bad(fmt.Sprintf("network %s has two gateways of one family", name), "", "networks", name, "gateway")
 		})
+		if n.MTU != 0 && (n.MTU < 576 || n.MTU > 65535) {
+			bad(fmt.Sprintf("network %s: the MTU is from 576 to 65535", name), "", "networks", name, "mtu")
+		}
+		for i, r := range n.Routes {
+			if !r.To.IsValid() || !r.Via.IsValid() || r.To.Addr().Is4() != r.Via.Is4() {
+				bad(fmt.Sprintf("network %s: a route has a network and a router of its family", name), "such as {to: 203.0.113.0/24, via: 198.51.100.9}", "networks", name, "routes", fmt.Sprint(i))
+			} else if !slices.ContainsFunc(n.Subnet, func(p netip.Prefix) bool { return p.Contains(r.Via) }) {
+				bad(fmt.Sprintf("network %s: the router %s is not in its subnet", name, r.Via), "", "networks", name, "routes", fmt.Sprint(i))
+			}
+		}
 		for pool, p := range sorted(n.Pools) {
 			if len(p.Ranges) == 0 {
 				bad(fmt.Sprintf("pool %s has no ranges", pool), "", "networks", name, "pools", pool)
@@ -78,6 +105,17 @@ func (s *Setup) check(found *finding.List) {
 				bad(fmt.Sprintf("pool %s: %s", pool, err), "", "networks", name, "pools", pool, "ranges")
 			}
 		}
+	}
+}
+
+func (s *Setup) checkSecrets(bad complain) {
+	for i, r := range s.Secrets.Recipients {
+		if _, err := secret.ParseRecipients([]string{r}); err != nil {
+			bad(err.Error(), "`mintbatch secret keygen FILE` prints one", "secrets", "recipients", fmt.Sprint(i))
+		}
+	}
+	if _, err := secret.NewPolicy(s.Secrets.Passwords.Length, s.Secrets.Passwords.Classes); err != nil {
+		bad(err.Error(), "", "secrets", "passwords")
 	}
 }
 
@@ -132,12 +170,11 @@ func (s *Setup) checkTemplate(name string, t Template, bad complain) {
 	if !slices.Contains([]string{"linux", "windows"}, t.Guest) {
 		bad(fmt.Sprintf("template %s has the unknown guest %q", name, t.Guest), "write guest: linux or guest: windows", "templates", name, "guest")
 	}
-	if !slices.Contains([]string{"", "cloud-init", "none"}, t.Answers) {
-		bad(fmt.Sprintf("template %s has unknown answers %q", name, t.Answers), "write cloud-init or none", "templates", name, "answers")
+	oneOf("answers", t.Answers, "cloud-init", "unattend", "ovf-env", "files", "none")
+	if t.Answers == "unattend" && t.Guest != "windows" || t.Answers == "cloud-init" && t.Guest == "windows" {
+		bad(fmt.Sprintf("template %s: a %s guest does not read %s", name, t.Guest, t.Answers), "leave answers out for what it reads", "templates", name, "answers")
 	}
-	if t.Guest == "windows" && t.Answers != "none" {
-		bad(fmt.Sprintf("template %s is of a Windows guest, which this version writes no answers for", name), "write answers: none to clone it as it is", "templates", name, "guest")
-	}
+	s.checkOwn(name, t, bad)
 	if store, volume, ok := strings.Cut(t.Volume, "/"); t.Volume != "" && (!ok || store == "" || volume == "") {
 		bad(fmt.Sprintf("template %s: a volume is named store/volume, not %q", name, t.Volume), "such as templates/deb12.qcow2", "templates", name, "volume")
 	}
@@ -154,6 +191,34 @@ func (s *Setup) checkTemplate(name string, t Template, bad complain) {
 	oneOf("hardware/console", t.Hardware.Console, "on", "off")
 	if t.Hardware.Sockets < 0 || t.Hardware.Sockets > 64 {
 		bad(fmt.Sprintf("template %s: sockets must be from 1 to 64", name), "", "templates", name, "hardware", "sockets")
+	}
+}
+
+// checkOwn holds templates of answers against what a seed can carry.
+func (s *Setup) checkOwn(name string, t Template, bad complain) {
+	o := t.Own
+	path := []string{"templates", name, "own_answers"}
+	if t.Answers != "files" {
+		if len(o.Files) > 0 {
+			bad(fmt.Sprintf("template %s has answers of its own and does not use them", name), "write answers: files", path...)
+		}
+		return
+	}
+	if o.Kind != "" && o.Kind != "iso" && o.Kind != "fat" {
+		bad(fmt.Sprintf("template %s: a seed is iso or fat, not %q", name, o.Kind), "", append(path, "kind")...)
+	}
+	if len(o.Files) == 0 {
+		bad(fmt.Sprintf("template %s has answers: files and names no files", name), "write own_answers: {label: ANSWERS, files: [{name: answers.txt, text: file:answers.tmpl}]}", path...)
+	}
+	var files []media.File
+	for i, f := range o.Files {
+		files = append(files, media.File{Name: f.Name})
+		if err := own.Parse(f); err != nil {
+			bad(fmt.Sprintf("template %s: %s", name, err), "see the Go package text/template", append(path, "files", fmt.Sprint(i), "text")...)
+		}
+	}
+	if err := media.Check(media.Kind(cmp.Or(o.Kind, "iso")), o.Label, files); err != nil {
+		bad(fmt.Sprintf("template %s: %s", name, err), "", path...)
 	}
 }
 
@@ -230,7 +295,7 @@ func sorted[V any](m map[string]V) func(yield func(string, V) bool) {
 
 func (s *Setup) bare(name string) address.Network {
 	n := s.Networks[name]
-	return address.Network{Name: name, Subnets: n.Subnet, Gateways: n.Gateway, DNS: n.DNS, Search: n.Search}
+	return address.Network{Name: name, Subnets: n.Subnet, Gateways: n.Gateway, DNS: n.DNS, Search: n.Search, Routes: n.Routes}
 }
 
 // AddressNetworks gives the networks and pools of a checked setup to the

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/sheet"
 	"mintbatch/internal/core/tree"
 )
@@ -18,7 +19,8 @@ type File struct {
 	Content []byte
 }
 
-// Fetch gets a value that stands elsewhere: kind is `env`, `file` or `secret`.
+// Fetch gets a value that stands elsewhere: kind is `env`, `file`
+// (as text, without the line's end), `content` (a file to the byte) or `secret`.
 type Fetch func(kind, name string) (string, error)
 
 // Read reads setup files, of which each is laid over those before it. All
@@ -26,7 +28,7 @@ type Fetch func(kind, name string) (string, error)
 // error.
 func Read(fetch Fetch, files ...File) (*Setup, finding.List) {
 	d := &decoder{fetch: fetch, positions: map[string]finding.Position{}}
-	s := &Setup{positions: d.positions}
+	s := &Setup{positions: d.positions, fetch: fetch}
 	var root *tree.Node
 	for _, f := range files {
 		layer, err := tree.YAML(f.Name, f.Content)
@@ -94,6 +96,7 @@ func (d *decoder) wrong(n *tree.Node, path []string, want, hint string) {
 var (
 	durationType  = reflect.TypeFor[time.Duration]()
 	valuesType    = reflect.TypeFor[Values]()
+	bytesType     = reflect.TypeFor[machine.Bytes]()
 	unmarshalType = reflect.TypeFor[interface{ UnmarshalText([]byte) error }]()
 )
 
@@ -111,6 +114,8 @@ func (d *decoder) value(n *tree.Node, into reflect.Value, path []string) {
 	switch t := into.Type(); {
 	case t == valuesType:
 		into.Set(reflect.ValueOf(d.values(n, path)))
+	case t == bytesType:
+		d.content(n, into, path)
 	case t == durationType, reflect.PointerTo(t).Implements(unmarshalType):
 		d.scalar(n, into, path)
 	case t.Kind() == reflect.Pointer:
@@ -229,6 +234,17 @@ func (d *decoder) list(n *tree.Node, into reflect.Value, path []string) {
 		element := reflect.New(into.Type().Elem()).Elem()
 		d.value(e, element, append(path[:len(path):len(path)], fmt.Sprint(i)))
 		into.Set(reflect.Append(into, element))
+	}
+}
+
+// content reads the file that a value names, to the byte.
+func (d *decoder) content(n *tree.Node, into reflect.Value, path []string) {
+	if n.Kind != tree.Text || n.Text == "" {
+		d.wrong(n, path, "the path of a file", "")
+		return
+	}
+	if text, ok := d.fetched(n, "content", n.Text); ok {
+		into.SetBytes([]byte(text))
 	}
 }
 

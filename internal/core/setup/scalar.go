@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/sheet"
 	"mintbatch/internal/core/tree"
 )
 
@@ -64,6 +65,8 @@ func wanted(v reflect.Value) string {
 		return "a subnet such as 198.51.100.0/24"
 	case "netip.Addr":
 		return "an address such as 198.51.100.1"
+	case "machine.Switch":
+		return "on or off"
 	case "int":
 		return "a whole number"
 	case "bool":
@@ -73,19 +76,40 @@ func wanted(v reflect.Value) string {
 }
 
 // elsewhere follows a value that is `env:NAME`, `file:PATH` or `secret:NAME`.
-// A password's and a licence's secret is only opened for the guest.
+// The secret of a password, a licence or first-boot contents is only opened
+// for the guest.
 func (d *decoder) elsewhere(n *tree.Node, text string, path []string) (string, bool) {
 	kind, name, ok := strings.Cut(text, ":")
 	if !ok || !slices.Contains([]string{"env", "file", "secret"}, kind) || name == "" || strings.ContainsAny(name, " \t\n") || d.fetch == nil {
 		return text, true
 	}
-	if column := path[len(path)-1]; kind == "secret" && (column == "password" || column == "licence") {
+	if kind == "secret" && forGuest(path) {
 		return text, true
+	}
+	return d.fetched(n, kind, name)
+}
+
+// forGuest tells whether a value is one that only a seed gets.
+func forGuest(path []string) bool {
+	if last := path[len(path)-1]; last == "password" || last == "licence" {
+		return true
+	}
+	if path[0] != "presets" && path[0] != "firstboot" || len(path) < 3 {
+		return false
+	}
+	_, isColumn := sheet.ParseColumn(path[2])
+	return !isColumn
+}
+
+// fetched gets a value that stands elsewhere.
+func (d *decoder) fetched(n *tree.Node, kind, name string) (string, bool) {
+	if d.fetch == nil {
+		return "", true
 	}
 	value, err := d.fetch(kind, name)
 	if err != nil {
-		d.found.Add(finding.Finding{Code: "not-elsewhere", At: d.at(n), Value: text,
-			Message: fmt.Sprintf("%s is not to be had: %s", text, err), Hint: "set it, or write the value here"})
+		d.found.Add(finding.Finding{Code: "not-elsewhere", At: d.at(n), Value: n.Text,
+			Message: fmt.Sprintf("%s is not to be had: %s", n.Text, err), Hint: "set it, or write the value here"})
 	}
 	return value, err == nil
 }

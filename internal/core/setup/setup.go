@@ -4,6 +4,7 @@ package setup
 
 import (
 	"cmp"
+	"errors"
 	"net/netip"
 	"time"
 
@@ -24,11 +25,12 @@ type Setup struct {
 	Templates map[string]Template `key:"templates" doc:"what machines are cloned from"`
 	Networks  map[string]Network  `key:"networks" doc:"what machines are connected to"`
 	Presets   map[string]Preset   `key:"presets" doc:"named bundles of column defaults and first-boot contents"`
-	Firstboot map[string]Fragment `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
+	Firstboot map[string]Contents `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
 	Secrets   Secrets             `key:"secrets" doc:"who can read what is sealed"`
 	Limits    Limits              `key:"limits" doc:"how much goes on side by side, and for how long"`
 
 	positions map[string]finding.Position
+	fetch     Fetch
 }
 
 // Values are column defaults: the text that would stand in a cell, by column.
@@ -84,9 +86,17 @@ type Template struct {
 	Hardware Hardware `key:"hardware" doc:"the machine around a bare volume, or what is to differ from the template machine"`
 	Guest    string   `key:"guest" doc:"linux or windows"`
 	// Answers says what the guest reads on its first boot.
-	Answers string `key:"answers" doc:"cloud-init (the default for linux) or none"`
-	Seed    string `key:"seed" doc:"keep (the default) or drop: take it away once the guest is confirmed"`
-	Values  Values `key:"*"`
+	Answers string     `key:"answers" doc:"cloud-init (the default for linux), unattend (for windows), ovf-env, files or none"`
+	Own     OwnAnswers `key:"own_answers" doc:"answers: files: your own templates, and the seed that carries them"`
+	Seed    string     `key:"seed" doc:"keep or drop: take it away once the guest is confirmed (default: drop where it carries a password, else keep)"`
+	Values  Values     `key:"*"`
+}
+
+// OwnAnswers are answers in a form that this program does not know itself.
+type OwnAnswers struct {
+	Label string            `key:"label" doc:"of the seed's volume"`
+	Kind  string            `key:"kind" doc:"of the seed: iso (the default) or fat"`
+	Files []machine.OwnFile `key:"files" doc:"what is on it"`
 }
 
 // Hardware is a machine's, as far as neither a column nor its template says it.
@@ -110,6 +120,9 @@ type Network struct {
 	Gateway []netip.Addr    `key:"gateway" doc:"the way out, at most one a family"`
 	DNS     []netip.Addr    `key:"dns" doc:"DNS servers"`
 	Search  []string        `key:"search" doc:"DNS search domains"`
+	MTU     int             `key:"mtu" doc:"largest packet, in bytes (default: the guest's own)"`
+	Routes  []machine.Route `key:"routes" doc:"ways to other networks, besides the gateway"`
+	IPv6    machine.Switch  `key:"ipv6" doc:"off switches IPv6 off in the guest"`
 	Pools   map[string]Pool `key:"pools" doc:"addresses that the tool may hand out"`
 }
 
@@ -121,21 +134,28 @@ type Pool struct {
 
 // Preset is a named bundle of column defaults and first-boot contents.
 type Preset struct {
-	From string `key:"from" doc:"the preset that this one builds on"`
-	Fragment
+	From string       `key:"from" doc:"the preset that this one builds on"`
+	Hash machine.Hash `key:"hash" doc:"how passwords are hashed for its guests"`
+	Contents
 	Values Values `key:"*"`
 }
 
-// Fragment is what a guest does on its first boot.
-type Fragment struct {
-	Packages []string `key:"packages" doc:"packages to install"`
-	Commands []string `key:"commands" doc:"shell commands to run at the end of the first boot"`
-}
+// Contents is what a guest gets and does on its first boot.
+type Contents = machine.Firstboot
 
 // Secrets says to whom generated secrets are sealed.
 type Secrets struct {
 	Recipients []string `key:"recipients" doc:"age recipients (age1...)"`
 	Identity   string   `key:"identity" doc:"the file of the identity that opens sealed values, relative to this file"`
+	Passwords  Policy   `key:"passwords" doc:"what generated passwords are like"`
+	// HostAuthority is opened only when a seed is made.
+	HostAuthority Reference `key:"host_authority" doc:"the private key that signs the guests' SSH host keys, as secret:NAME or file:PATH"`
+}
+
+// Policy is what generated passwords are like.
+type Policy struct {
+	Length  int      `key:"length" doc:"characters (default 20)"`
+	Classes []string `key:"classes" doc:"of which each has at least one: lower, upper, digit, symbol (default: all)"`
 }
 
 // Limits bounds a run.
@@ -151,6 +171,14 @@ type Reference string
 // Where tells at which position the setup gives a value, such as
 // Where("presets", "sonar-node", "memory").
 func (s *Setup) Where(path ...string) finding.Position { return s.positions[pathID(path)] }
+
+// File reads a file that a cell names, relative to the setup.
+func (s *Setup) File(path string) (string, error) {
+	if s.fetch == nil {
+		return "", errors.New("no files are at hand")
+	}
+	return s.fetch("file", path)
+}
 
 // TemplateSource is a template's name at its site.
 func (s *Setup) TemplateSource(name string) string {

@@ -31,14 +31,14 @@ const (
 
 // order is the order in which columns are told.
 var order = []string{"machine", "preset", "template", "site", "host", "store", "folder", "clone", "cpus", "memory", "disk", "disks",
-	"firmware", "network", "address", "mac", "wire", "hostname", "domain", "login", "password", "keys", "timezone", "locale", "licence", "firstboot",
+	"firmware", "network", "address", "mac", "wire", "via", "hostname", "domain", "login", "password", "keys", "timezone", "locale", "licence", "firstboot",
 	"power", "checkpoint", "owner", "notes", "until", "labels"}
 
 var columns = map[string]int{
 	"machine": plain, "preset": plain, "template": plain, "site": plain,
 	"host": plain, "store": plain, "folder": plain, "clone": plain,
 	"cpus": plain, "memory": plain, "disk": plain, "disks": plain,
-	"firmware": plain, "network": perCard, "address": perCard, "mac": perCard, "wire": perCard,
+	"firmware": plain, "network": perCard, "address": perCard, "mac": perCard, "wire": perCard, "via": perCard,
 	"hostname": plain, "domain": plain, "login": plain, "password": plain,
 	"keys": plain, "timezone": plain, "locale": plain, "licence": plain, "firstboot": plain,
 	"power": plain, "checkpoint": plain, "until": plain, "labels": plain,

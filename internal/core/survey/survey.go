@@ -35,15 +35,16 @@ type Mark struct {
 	Folder      string    `json:"folder,omitempty"`
 	machine.Mark
 	// Spec is what the machine was made to, so that a ledger can be made again
-	// from the marks. In place of the guest's commands, which may hold what is
-	// not for everybody's eyes, it has their digest.
+	// from the marks. In place of the guest's first-boot contents, which may hold
+	// what is not for everybody's eyes, it has their digest.
 	Spec *machine.Spec `json:"spec,omitempty"`
 }
 
 // MarkedSpec is the form of a spec that a mark carries.
 func MarkedSpec(s machine.Spec) *machine.Spec {
-	if len(s.Guest.Commands) > 0 {
-		s.Guest.Commands = []string{machine.Digest(s.Guest.Commands)}
+	if !s.Guest.Firstboot.IsZero() || s.Guest.Own != nil {
+		s.Guest.Firstboot = &machine.Firstboot{Commands: []string{s.Guest.ContentsDigest()}}
+		s.Guest.Own = nil
 	}
 	return &s
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
@@ -48,7 +49,7 @@ func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
 		return fmt.Errorf("upload the seed: %w", roomIn(pool, err))
 	}
 	before := def.String()
-	def.setSeed(file)
+	def.setSeed(file, media.KindOf(image))
 	if def.String() == before {
 		return nil
 	}
@@ -57,12 +58,20 @@ func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
 
 func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition, on bool) error {
 	if drive := def.seedDrive(); drive != nil {
-		without(drive, "./source")
 		flags := rpc.DomainDeviceModifyConfig
 		if on {
-			flags |= rpc.DomainDeviceModifyLive | rpc.DomainDeviceModifyForce // a guest may hold the drive shut
+			flags |= rpc.DomainDeviceModifyLive
 		}
-		err := d.call(ctx, func(l *rpc.Libvirt) error { return l.DomainUpdateDeviceFlags(d.dom, elementText(drive), flags) })
+		err := d.call(ctx, func(l *rpc.Libvirt) error {
+			if drive.SelectAttrValue("device", "") == "disk" {
+				return l.DomainDetachDeviceFlags(d.dom, elementText(drive), uint32(flags))
+			}
+			without(drive, "./source")
+			if on {
+				flags |= rpc.DomainDeviceModifyForce // a guest may hold the drive shut
+			}
+			return l.DomainUpdateDeviceFlags(d.dom, elementText(drive), flags)
+		})
 		if err != nil {
 			return fmt.Errorf("take the seed out of its drive: %w", err)
 		}

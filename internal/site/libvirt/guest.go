@@ -113,7 +113,7 @@ func (d *domain) report(ctx context.Context, def *definition) *survey.Report {
 	if d.has(ctx, "/run/cloud-init/enabled") && !d.has(ctx, "/run/cloud-init/result.json") {
 		return r // it is still at it; a guest that is booting is not kept from it by more
 	}
-	said, err := d.execute(ctx, probe)
+	said, err := d.execute(ctx, d.shell(ctx))
 	switch {
 	case errors.Is(err, errNotAllowed):
 		r.Finished, r.Partial = true, "its agent runs no commands, so that the login and the end of the first boot were not looked at"
@@ -132,11 +132,30 @@ if [ -d /run/cloud-init ] && [ ! -e /run/cloud-init/disabled ]; then
   [ -s /run/cloud-init/result.json ] && printf 'result=%s\n' "$(tr -d '\n' </run/cloud-init/result.json)"
 else echo finished=yes; fi`
 
+// windowsProbe is probe for a Windows guest. Setup is over once the image's
+// state is complete.
+const windowsProbe = `$p = Get-ItemProperty 'HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters'
+'fqdn=' + ($p.Hostname + '.' + $p.Domain).TrimEnd('.')
+'timezone=' + (Get-TimeZone).Id
+Get-LocalUser | ForEach-Object { 'login=' + $_.Name }
+if ((Get-ItemProperty 'HKLM:\SOFTWARE\Microsoft\Windows\CurrentVersion\Setup\State').ImageState -eq 'IMAGE_STATE_COMPLETE') { 'finished=yes' }`
+
+// shell is the order by which the guest's agent is to run the probe.
+func (d *domain) shell(ctx context.Context) map[string]any {
+	var system struct {
+		ID string `json:"id"`
+	}
+	if d.agent(ctx, "guest-get-osinfo", nil, &system) == nil && system.ID == "mswindows" {
+		return map[string]any{"path": "powershell.exe", "arg": []string{"-NoProfile", "-NonInteractive", "-Command", windowsProbe}, "capture-output": true}
+	}
+	return map[string]any{"path": "/bin/sh", "arg": []string{"-c", probe}, "capture-output": true}
+}
+
 // probed reads what the probe has said.
 func probed(r *survey.Report, said string) {
 	r.Logins = []string{}
 	for line := range strings.Lines(said) {
-		name, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "=")
+		name, value, _ := strings.Cut(strings.TrimRight(line, "\r\n"), "=")
 		switch name {
 		case "fqdn":
 			r.FQDN = value
@@ -210,12 +229,12 @@ func (d *domain) has(ctx context.Context, file string) bool {
 // errNotAllowed means that the guest's agent was told to run no commands.
 var errNotAllowed = errors.New("the guest's agent runs no commands")
 
-// execute lets the guest run a shell script and returns what it prints.
-func (d *domain) execute(ctx context.Context, script string) (string, error) {
+// execute lets the guest run a program and returns what it prints.
+func (d *domain) execute(ctx context.Context, order map[string]any) (string, error) {
 	var begun struct {
 		PID int `json:"pid"`
 	}
-	err := d.agent(ctx, "guest-exec", map[string]any{"path": "/bin/sh", "arg": []string{"-c", script}, "capture-output": true}, &begun)
+	err := d.agent(ctx, "guest-exec", order, &begun)
 	if err != nil {
 		if strings.Contains(err.Error(), "disabled") || strings.Contains(err.Error(), "CommandNotFound") || strings.Contains(err.Error(), "not been found") {
 			return "", errNotAllowed

@@ -33,7 +33,7 @@ type volume struct {
 // fileStores are the kinds of pool whose volumes are files.
 var fileStores = []string{"dir", "fs", "netfs", "vstorage"}
 
-const seedSuffix = ".seed.iso"
+const seedSuffix = ".seed"
 
 // volumeName names a volume of a machine. The identity in it makes it ours: no
 // other machine, of whatever ledger, has the same.

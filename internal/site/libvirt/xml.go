@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
@@ -491,17 +492,29 @@ func (d *definition) addDisk(file, serial string) *etree.Element {
 // seedDrive is the drive that has the machine's seed in it, if there is one.
 func (d *definition) seedDrive() *etree.Element {
 	for _, e := range d.devices().SelectElements("disk") {
-		if e.SelectAttrValue("device", "") == "cdrom" && strings.HasSuffix(attr(e, "./source", "file"), seedSuffix) {
+		if strings.HasSuffix(attr(e, "./source", "file"), seedSuffix) {
 			return e
 		}
 	}
 	return nil
 }
 
-// setSeed puts the seed into a CD drive: the one that has it, else one that the
-// template left empty, else another.
-func (d *definition) setSeed(file string) {
+// setSeed gives the machine its seed. One that is a CD goes into a drive: the
+// one that has it, else one that the template left empty, else another; one
+// that is not is a disk like the machine's own, which its guest can read.
+func (d *definition) setSeed(file string, kind media.Kind) {
 	drive := d.seedDrive()
+	if kind == media.FATKind {
+		if drive == nil {
+			drive = d.devices().CreateElement("disk")
+			bus := d.bus()
+			t := drive.CreateElement("target")
+			t.CreateAttr("dev", d.free(busPrefix[bus]))
+			t.CreateAttr("bus", bus)
+		}
+		setDiskFile(drive, file, "raw")
+		return
+	}
 	for _, e := range d.devices().SelectElements("disk") {
 		if drive == nil && e.SelectAttrValue("device", "") == "cdrom" && e.SelectElement("source") == nil {
 			drive = e

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/survey"
 )
 
@@ -105,13 +106,20 @@ func TestSeedTakesTheEmptyDrive(t *testing.T) {
 	require.NoError(t, err)
 	d.eject()
 	seed := "/pool/" + volumeName("bms-sonar-01", id, seedSuffix)
-	d.setSeed(seed)
-	d.setSeed(seed)
+	d.setSeed(seed, media.ISOKind)
+	d.setSeed(seed, media.ISOKind)
 	assert.Equal(t, 1, strings.Count(d.String(), seedSuffix))
 	assert.Equal(t, 1, strings.Count(d.String(), "cdrom"))
 	assert.Equal(t, seed, attr(d.seedDrive(), "./source", "file"))
 	assert.True(t, ours(seed, id))
-	assert.False(t, ours("/pool/bms-sonar-01.seed.iso", id))
+	stick, err := parseDefinition(found)
+	require.NoError(t, err)
+	stick.setSeed(seed, media.FATKind)
+	stick.setSeed(seed, media.FATKind)
+	assert.Equal(t, 1, strings.Count(stick.String(), seed))
+	assert.Equal(t, attr(stick.devices(), "./disk/target", "bus"), attr(stick.seedDrive(), "./target", "bus"))
+	assert.Equal(t, "disk", stick.seedDrive().SelectAttrValue("device", ""))
+	assert.False(t, ours("/pool/bms-sonar-01.seed", id))
 }
 
 func TestMarkComesBackAsItWasPut(t *testing.T) {
@@ -119,7 +127,7 @@ func TestMarkComesBackAsItWasPut(t *testing.T) {
 	require.NoError(t, err)
 	none, _ := d.mark()
 	assert.Nil(t, none)
-	spec := machine.Spec{Guest: machine.Guest{Hostname: "x", Commands: []string{"echo hunter2"}}}
+	spec := machine.Spec{Guest: machine.Guest{Hostname: "x", Firstboot: &machine.Firstboot{Commands: []string{"echo hunter2"}}}}
 	want := survey.Mark{Ledger: id, Key: "quay/x", Generation: 3, Fingerprint: "f", Run: "r", Folder: "so<nar", Spec: survey.MarkedSpec(spec)}
 	want.Mark = machine.Mark{Owner: `"tides" & co`, Notes: "a <b>\n]]>", Until: "2027-03-31", Labels: map[string]string{"rack": "3", "a-b": "é"}}
 	of := parent{"/t/deb12.qcow2", "17.5", 3 * machine.MiB}
@@ -160,7 +168,7 @@ func FuzzDefinition(f *testing.F) {
 		d.identify("x", id)
 		d.setAdapters([]machine.Adapter{{Network: "survey", MAC: "02:00:00:00:00:01"}})
 		d.setCPUs(4, 2)
-		d.setSeed("/pool/x.seed.iso")
+		d.setSeed("/pool/x.seed", media.ISOKind)
 		d.setMark(survey.Mark{Ledger: id, Key: "quay/x", Generation: 1}, parent{})
 		again, err := parseDefinition(d.String())
 		if err != nil {

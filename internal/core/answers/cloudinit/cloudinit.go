@@ -5,9 +5,11 @@ package cloudinit
 
 import (
 	"cmp"
+	"encoding/base64"
 	"fmt"
-	"net/netip"
+	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/machine"
@@ -19,20 +21,34 @@ const Label = "cidata"
 // Files writes the answers of a machine. The same input gives the same bytes.
 func Files(in answers.Input) []answers.File {
 	return []answers.File{
-		{Name: "meta-data", Content: metaData(in)},
-		{Name: "network-config", Content: networkConfig(in.Adapters)},
-		{Name: "user-data", Content: userData(in)},
+		{Name: "meta-data", Content: MetaData(in)},
+		{Name: "network-config", Content: NetworkConfig(in)},
+		{Name: "user-data", Content: UserData(in)},
 	}
 }
 
-func metaData(in answers.Input) []byte {
+// MetaData tells the instance and its name.
+func MetaData(in answers.Input) []byte {
 	var m mapping
 	m.add("instance-id", in.Instance)
 	m.add("local-hostname", in.Guest.Hostname)
 	return m.encode()
 }
 
-func userData(in answers.Input) []byte {
+// NetworkConfig tells what becomes of the adapters.
+func NetworkConfig(in answers.Input) []byte { return networkConfig(in.Adapters, in.Guest.Whole().Wait) }
+
+// UserData is the cloud-config of the machine, joined with the user's own parts.
+func UserData(in answers.Input) []byte {
+	in.Guest = in.Guest.Whole()
+	own := append([]byte("#cloud-config\n"), cloudConfig(in).encode()...)
+	if len(in.Guest.Userdata) == 0 {
+		return own
+	}
+	return joined(string(own), in.Guest.Userdata)
+}
+
+func cloudConfig(in answers.Input) mapping {
 	g := in.Guest
 	var m mapping
 	m.add("hostname", g.Hostname)
@@ -45,89 +61,221 @@ func userData(in answers.Input) []byte {
 	// Without a word of it cloud-init would set one of its own choice, which a
 	// small guest may not have.
 	m.add("locale", cmp.Or(g.Locale, "false"))
-	m.add("users", users(g, in.Secrets))
-	m.add("ssh_pwauth", g.Password != machine.NoPassword)
-	m.add("disable_root", true)
+	if g.Keyboard != "" {
+		m.add("keyboard", mapping{{"layout", g.Keyboard}})
+	}
+	logins(&m, g, in.Secrets)
 	m.add("ssh_deletekeys", true)
-	m.add("ssh_keys", mapping{
-		{"ed25519_private", in.Secrets.HostKeyPrivate},
-		{"ed25519_public", in.Secrets.HostKeyPublic},
-	})
-	m.add("package_update", len(g.Packages) > 0)
-	m.add("packages", g.Packages)
+	keys := mapping{{"ed25519_private", in.Secrets.HostKeyPrivate}, {"ed25519_public", in.Secrets.HostKeyPublic}}
+	keys.add("ed25519_certificate", in.Secrets.HostCertificate)
+	m.add("ssh_keys", keys)
+	if len(g.NTP) > 0 {
+		m.add("ntp", mapping{{"enabled", true}, {"servers", g.NTP}})
+	}
+	m.add("ca_certs", texts("trusted", g.Trust))
+	packages(&m, g)
+	disks(&m, g)
+	m.add("write_files", files(in))
+	m.add("bootcmd", early(in))
 	m.add("runcmd", g.Commands)
-	return append([]byte("#cloud-config\n"), m.encode()...)
+	if g.End != "" {
+		m.add("power_state", mapping{{"mode", strings.ReplaceAll(g.End, "-", "")}, {"delay", "now"}})
+	}
+	return m
 }
 
-func users(g machine.Guest, s answers.Secrets) []mapping {
-	if g.Login == "" {
-		return nil
-	}
-	var u mapping
-	u.add("name", g.Login)
-	u.add("shell", "/bin/bash")
-	u.add("groups", []string{"sudo"})
-	if g.Password != machine.NoPassword {
-		u.add("lock_passwd", false)
-		// hashed_passwd, unlike passwd, also counts for a login that the
-		// template already has.
-		u.add("hashed_passwd", s.PasswordHash)
-		u.add("sudo", "ALL=(ALL:ALL) ALL")
-	} else {
-		u.add("lock_passwd", true)
-		u.add("sudo", "ALL=(ALL:ALL) NOPASSWD:ALL")
-	}
-	u.add("ssh_authorized_keys", g.Keys)
-	return []mapping{u}
+// texts is a mapping with one list, or with nothing.
+func texts(key string, list []string) mapping {
+	var m mapping
+	m.add(key, list)
+	return m
 }
 
-// networkConfig writes version 2. An adapter is found by its MAC address and
-// given a name of its own, since what a kernel calls it cannot be known.
-func networkConfig(adapters []machine.Adapter) []byte {
-	var ethernets mapping
-	for i, a := range adapters {
-		name := fmt.Sprintf("adapter%d", i+1)
-		e := mapping{
-			{"match", mapping{{"macaddress", strings.ToLower(a.MAC)}}},
-			{"set-name", name},
-			{"dhcp4", a.DHCP},
-			{"dhcp6", false},
-		}
-		if a.DHCP && i > 0 { // the first adapter's way out is preferred
-			e.add("dhcp4-overrides", mapping{{"route-metric", 100 * (i + 1)}})
-		}
-		e.add("addresses", prefixes(a.Addresses))
-		// A route to ::/0 would be clearer, but cloud-init 22.4 makes ::/64 of it.
-		for _, g := range a.Gateways {
-			if g.Is4() {
-				e.add("gateway4", g.String())
-			} else {
-				e.add("gateway6", g.String())
+func logins(m *mapping, g machine.Guest, s answers.Secrets) {
+	var users, expired []mapping
+	passwords := false
+	for _, a := range g.Accounts() {
+		users = append(users, user(a, s))
+		if hash := s.Hashes[a.User]; hash != "" {
+			passwords = true
+			if a.Expire.Or(false) {
+				expired = append(expired, mapping{{"name", a.User}, {"type", "hash"}, {"password", hash}})
 			}
 		}
-		var names mapping
-		names.add("addresses", addresses(a.DNS))
-		names.add("search", a.Search)
-		e.add("nameservers", names)
-		ethernets.add(name, e)
 	}
-	m := mapping{{"version", 2}}
-	m.add("ethernets", ethernets)
-	return m.encode()
+	m.add("users", users)
+	if expired != nil {
+		m.add("chpasswd", mapping{{"expire", true}, {"users", expired}})
+	}
+	m.add("ssh_pwauth", g.SSH.Passwords.Or(passwords))
+	m.add("disable_root", g.SSH.Root == "" || g.SSH.Root == "off")
 }
 
-func prefixes(ps []netip.Prefix) []string {
-	var words []string
-	for _, p := range ps {
-		words = append(words, p.String())
+func user(a machine.Account, s answers.Secrets) mapping {
+	var u mapping
+	u.add("name", a.User)
+	u.add("gecos", a.Name)
+	u.add("shell", cmp.Or(a.Shell, "/bin/bash"))
+	groups, sudo := a.Groups, a.Sudo
+	if a.Main {
+		if groups == nil {
+			groups = []string{"sudo"}
+		}
+		if sudo == "" {
+			sudo = map[bool]string{true: "free", false: "ask"}[a.Password == machine.NoPassword]
+		}
 	}
-	return words
+	u.add("groups", groups)
+	if hash := s.Hashes[a.User]; hash != "" {
+		// hashed_passwd, unlike passwd, also counts for a login that the
+		// template already has.
+		u.add("lock_passwd", a.Locked.Or(false))
+		u.add("hashed_passwd", hash)
+	} else {
+		u.add("lock_passwd", a.Locked.Or(true))
+	}
+	rules := map[string]string{"ask": "ALL=(ALL:ALL) ALL", "free": "ALL=(ALL:ALL) NOPASSWD:ALL", "none": ""}
+	if rule, known := rules[sudo]; known {
+		sudo = rule
+	}
+	u.add("sudo", sudo)
+	u.add("ssh_authorized_keys", a.Keys)
+	return u
 }
 
-func addresses(as []netip.Addr) []string {
-	var words []string
-	for _, a := range as {
-		words = append(words, a.String())
+func packages(m *mapping, g machine.Guest) {
+	var sources, repositories mapping
+	for _, s := range g.Sources {
+		if s.Apt != "" {
+			var e mapping
+			e.add("source", s.Apt)
+			e.add("key", s.Key)
+			sources.add(s.Name, e)
+			continue
+		}
+		e := mapping{{"name", s.Name}, {"baseurl", s.Yum}, {"enabled", true}, {"gpgcheck", s.Key != ""}}
+		if s.Key != "" {
+			e.add("gpgkey", "file://"+keyFile(s))
+		}
+		repositories.add(s.Name, e)
 	}
-	return words
+	var apt mapping
+	apt.add("sources", sources)
+	apt.add("http_proxy", g.Proxy)
+	apt.add("https_proxy", g.Proxy)
+	m.add("apt", apt)
+	m.add("yum_repos", repositories)
+	m.add("package_update", len(g.Packages) > 0 || len(g.Sources) > 0 || g.Update.Or(false))
+	if g.Update.Or(false) {
+		m.add("package_upgrade", true)
+	}
+	m.add("packages", g.Packages)
 }
+
+func keyFile(s machine.Source) string { return "/etc/pki/rpm-gpg/RPM-GPG-KEY-" + s.Name }
+
+func disks(m *mapping, g machine.Guest) {
+	if g.Grow != "" {
+		m.add("growpart", mapping{{"mode", map[bool]string{true: "auto", false: "off"}[g.Grow.Or(true)]}, {"devices", []string{"/"}}})
+		m.add("resize_rootfs", g.Grow.Or(true))
+	}
+	if g.Swap > 0 {
+		m.add("swap", mapping{{"filename", "/swap.img"}, {"size", int64(g.Swap)}, {"maxsize", int64(g.Swap)}})
+	}
+}
+
+// files are those of the row, and those by which other things are told.
+func files(in answers.Input) []mapping {
+	g := in.Guest
+	var all []mapping
+	add := func(path, content, mode, owner string) {
+		f := mapping{{"path", path}}
+		// A literal block or quoted text carries all that is text; the rest goes
+		// as cloud-init's own encoding.
+		if !utf8.ValidString(content) || strings.ContainsRune(content, 0) {
+			f.add("encoding", "b64")
+			content = base64.StdEncoding.EncodeToString([]byte(content))
+		}
+		f = append(f, pair{"content", content})
+		f.add("permissions", mode)
+		f.add("owner", owner)
+		all = append(all, f)
+	}
+	if names := withoutIPv6(in.Adapters); len(names) > 0 {
+		var b strings.Builder
+		for _, name := range names {
+			fmt.Fprintf(&b, "net.ipv6.conf.%s.disable_ipv6 = 1\n", name)
+		}
+		add("/etc/sysctl.d/60-no-ipv6.conf", b.String(), "0644", "")
+	}
+	if g.SSH.Root != "" || g.SSH.Authority != nil {
+		var b strings.Builder
+		if g.SSH.Root != "" {
+			fmt.Fprintf(&b, "PermitRootLogin %s\n", map[string]string{"off": "no", "keys": "prohibit-password", "on": "yes"}[g.SSH.Root])
+		}
+		if g.SSH.Authority != nil {
+			b.WriteString("TrustedUserCAKeys /etc/ssh/user_authorities.pub\n")
+			add("/etc/ssh/user_authorities.pub", strings.Join(g.SSH.Authority, "\n")+"\n", "0644", "")
+		}
+		add("/etc/ssh/sshd_config.d/10-logins.conf", b.String(), "0644", "")
+	}
+	if g.Proxy != "" {
+		var b strings.Builder
+		for _, name := range []string{"http_proxy", "https_proxy", "HTTP_PROXY", "HTTPS_PROXY"} {
+			fmt.Fprintf(&b, "%s=%q\n", name, g.Proxy)
+		}
+		if g.NoProxy != nil {
+			fmt.Fprintf(&b, "no_proxy=%[1]q\nNO_PROXY=%[1]q\n", strings.Join(g.NoProxy, ","))
+		}
+		add("/etc/environment", b.String(), "0644", "")
+		all[len(all)-1].add("append", true)
+	}
+	for _, s := range g.Sources {
+		if s.Yum != "" && s.Key != "" {
+			add(keyFile(s), s.Key+"\n", "0644", "")
+		}
+	}
+	for _, f := range g.Files {
+		content, _ := f.Content() // the setup's check has decoded it
+		mode := f.Mode
+		if len(mode) == 3 {
+			mode = "0" + mode
+		}
+		add(f.Path, string(content), mode, f.Owner)
+	}
+	return all
+}
+
+// withoutIPv6 lists the adapters in which IPv6 is to be off. Where it is off in
+// all of them, it is off in those that come later, too.
+func withoutIPv6(adapters []machine.Adapter) []string {
+	var names []string
+	for i, a := range adapters {
+		if a.NoIPv6 {
+			names = append(names, fmt.Sprintf("adapter%d", i+1))
+		}
+	}
+	if len(names) > 0 && len(names) == len(adapters) {
+		names = append([]string{"all", "default"}, names...)
+	}
+	return names
+}
+
+// early are the commands before anything else.
+func early(in answers.Input) []string {
+	g := in.Guest
+	var all []string
+	for _, name := range withoutIPv6(in.Adapters) {
+		all = append(all, fmt.Sprintf("sysctl -q -w net.ipv6.conf.%s.disable_ipv6=1", name))
+	}
+	if g.Proxy != "" {
+		line := shellQuoted("proxy=" + g.Proxy)
+		all = append(all, "for f in /etc/dnf/dnf.conf /etc/yum.conf; do [ ! -f $f ] || grep -q ^proxy= $f || echo "+line+" >> $f; done")
+	}
+	for _, v := range slices.SortedFunc(slices.Values(g.Volumes), func(a, b machine.Volume) int { return a.Disk - b.Disk }) {
+		all = append(all, fmt.Sprintf("cloud-init-per instance data-%d sh -ec %s\n", v.Disk, shellQuoted(volumeScript(v))))
+	}
+	return append(all, g.Early...)
+}
+
+func shellQuoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

@@ -1,8 +1,11 @@
 package cloudinit
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -22,6 +25,25 @@ var hostile = []string{
 	"{a: b}", "[1, 2]", "%YAML 1.1", "---", "...", "@at", "`tick`", "|", ">", "'single'", `"double"`, `back\slash \n`, "tab\there", "two\nlines",
 	"line\n", "\nlead", "a\nb\n", "a\n b\n\n", "  indented\nmore\n", "trailing  ", "  leading", "Ä ö ß ñ", "漢字", "😀 4 bytes", "عربي", "\u200b\u202e\u2028\u2029\u0085\ufeff", "\u00a0", "$(reboot)", "`id`", "%s%n",
 	strings.Repeat("long ", 2000), "#cloud-config", "a\r\nb",
+}
+
+// rows are hostile texts and what chance makes of them.
+func rows(n int) []string {
+	chance := rand.New(rand.NewPCG(7, 11))
+	all := slices.Clone(hostile)
+	for len(all) < n {
+		var b strings.Builder
+		for range 1 + chance.IntN(4) {
+			piece := []rune(hostile[chance.IntN(len(hostile))])
+			if len(piece) > 200 {
+				piece = piece[:200]
+			}
+			b.WriteString(string(piece[chance.IntN(len(piece)+1):]))
+			b.WriteRune([]rune(" \n:#'\"\\-é\U0001F600")[chance.IntN(10)])
+		}
+		all = append(all, b.String())
+	}
+	return all
 }
 
 func roundTrip(t *testing.T, content []byte) map[string]any {
@@ -47,26 +69,27 @@ func TestEveryTextArrivesUnchangedInPyYAML(t *testing.T) {
 	if exec.Command(python, "-c", "import yaml").Run() != nil {
 		t.Skip("skipped: python3-yaml is not installed")
 	}
+	all := rows(1000)
 	var m mapping
-	m.add("texts", hostile)
-	for i, s := range hostile {
-		m.add("k"+strings.Repeat("x", i), s)
+	m.add("texts", all)
+	for i, s := range all {
+		m.add(fmt.Sprintf("k%d", i), s)
 	}
 	command := exec.Command(python, "-c", `import sys, yaml
 d = yaml.safe_load(sys.stdin.buffer)
 t = d["texts"]
 for i, s in enumerate(t):
-    assert s == "" or d["k" + "x" * i] == s, (i, s)
+    assert s == "" or d["k%d" % i] == s, (i, s)
 sys.stdout.buffer.write("\0".join(t).encode())`)
 	command.Stdin = strings.NewReader(string(m.encode()))
 	out, err := command.Output()
 	require.NoError(t, err)
-	assert.Equal(t, hostile, strings.Split(string(out), "\x00"))
+	assert.Equal(t, all, strings.Split(string(out), "\x00"))
 }
 
 func TestAnswers(t *testing.T) {
-	in := answers.Input{Instance: "i-1", Secrets: answers.Secrets{PasswordHash: "$6$x$y", HostKeyPrivate: "-----BEGIN\nabc\n-----END\n", HostKeyPublic: "ssh-ed25519 A"}}
-	in.Guest = machine.Guest{Hostname: "bms-sonar-01", Domain: "brackwater.example", Login: "survey", Password: machine.Generate, Packages: []string{"yes"}, Timezone: "UTC"}
+	in := answers.Input{Instance: "i-1", Secrets: answers.Secrets{Hashes: map[string]string{"survey": "$6$x$y"}, HostKeyPrivate: "-----BEGIN\nabc\n-----END\n", HostKeyPublic: "ssh-ed25519 A"}}
+	in.Guest = machine.Guest{Hostname: "bms-sonar-01", Domain: "brackwater.example", Login: "survey", Password: machine.Generate, Timezone: "UTC", Firstboot: &machine.Firstboot{Packages: []string{"yes"}}}
 	in.Adapters = []machine.Adapter{
 		{MAC: "02:00:00:00:00:01", Addresses: []netip.Prefix{netip.MustParsePrefix("198.51.100.7/24"), netip.MustParsePrefix("2001:db8::7/64")},
 			Gateways: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("2001:db8::1")}, DNS: []netip.Addr{netip.MustParseAddr("198.51.100.2")}, Search: []string{"brackwater.example"}},
@@ -95,7 +118,7 @@ func TestAnswers(t *testing.T) {
 	assert.NotContains(t, adapters["adapter3"], "addresses")
 	assert.Equal(t, Files(in), Files(in), "reproducible")
 
-	in.Guest.Password = machine.NoPassword
+	in.Guest.Password, in.Secrets.Hashes = machine.NoPassword, nil
 	text := string(Files(in)[2].Content)
 	assert.Contains(t, text, "lock_passwd: true")
 	assert.NotContains(t, text, "hashed_passwd")

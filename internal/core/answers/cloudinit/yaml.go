@@ -65,11 +65,7 @@ func writeValue(b *strings.Builder, value any, depth int) {
 	switch v := value.(type) {
 	case string:
 		if isBlock(v) {
-			b.WriteString(" |\n")
-			for line := range strings.Lines(v) {
-				indent(b, depth+1)
-				b.WriteString(line)
-			}
+			writeBlock(b, v, depth+1)
 			return
 		}
 		b.WriteString(" " + quote(v) + "\n")
@@ -80,7 +76,12 @@ func writeValue(b *strings.Builder, value any, depth int) {
 		b.WriteString("\n")
 		for _, s := range v {
 			indent(b, depth+1)
-			b.WriteString("- " + quote(s) + "\n")
+			if isBlock(s) {
+				b.WriteString("-")
+				writeBlock(b, s, depth+2)
+			} else {
+				b.WriteString("- " + quote(s) + "\n")
+			}
 		}
 	case []mapping:
 		b.WriteString("\n")
@@ -94,19 +95,30 @@ func writeValue(b *strings.Builder, value any, depth int) {
 	}
 }
 
+func writeBlock(b *strings.Builder, s string, depth int) {
+	b.WriteString(" |\n")
+	for line := range strings.Lines(s) {
+		indent(b, depth)
+		b.WriteString(line)
+	}
+}
+
 func indent(b *strings.Builder, depth int) { b.WriteString(strings.Repeat("  ", depth)) }
 
 // isBlock tells whether a literal block gives the text back to the letter:
-// several lines of printable ASCII, each ended by a line feed and none begun
-// with a blank.
+// several lines of printable ASCII, each ended by a line feed, none empty and
+// the first, by which the reader knows the indentation, not begun with a blank.
 func isBlock(s string) bool {
 	if strings.Count(s, "\n") < 2 || !strings.HasSuffix(s, "\n") || strings.HasSuffix(s, "\n\n") {
 		return false
 	}
 	for line := range strings.Lines(s) {
-		if line[0] == ' ' || line[0] == '\n' {
+		if strings.TrimSpace(line) == "" {
 			return false
 		}
+	}
+	if s[0] == ' ' {
+		return false
 	}
 	return strings.IndexFunc(s, func(r rune) bool { return r != '\n' && (r < ' ' || r > '~') }) < 0
 }

@@ -1,0 +1,164 @@
+package unattend
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/machine"
+)
+
+// script is a file of the seed that Windows runs. Commands stand in files of
+// their own, and not in the answer file: there they would have to fit into 259
+// characters and survive two kinds of quotes.
+type script struct {
+	name    string
+	content []byte
+}
+
+// line is the command by which Windows runs the script, wherever the seed is.
+func (s script) line() string {
+	run := "call %d:\\" + s.name
+	if strings.HasSuffix(s.name, ".ps1") {
+		run = "powershell -NoProfile -ExecutionPolicy Bypass -File %d:\\" + s.name
+	}
+	return `cmd /d /c for %d in (D E F G H I J K L M N O P Q R S T U V W X Y Z C) do @if exist %d:\` + s.name + ` ` + run
+}
+
+// scripts are those that run before the first logon, and those at it.
+func scripts(in answers.Input) (early, late []script) {
+	g := in.Guest
+	if text := prepare(in); text != "" {
+		early = append(early, powershell("before-00.ps1", text))
+	}
+	if text := settle(g); text != "" {
+		late = append(late, powershell("logon-00.ps1", text))
+	}
+	numbered := func(when string, commands []string) (all []script) {
+		for i, c := range commands {
+			if g.Windows.Shell == "powershell" {
+				all = append(all, powershell(fmt.Sprintf("%s-%02d.ps1", when, i+1), c))
+			} else {
+				// 65001 is UTF-8.
+				all = append(all, script{fmt.Sprintf("%s-%02d.cmd", when, i+1), []byte("@chcp 65001 >nul\r\n" + crlf(c))})
+			}
+		}
+		return all
+	}
+	early = append(early, numbered("before", g.Early)...)
+	late = append(late, numbered("logon", g.Commands)...)
+	if flag := map[string]string{"reboot": "/r", "power-off": "/s"}[g.End]; flag != "" {
+		late = append(late, script{"logon-99.cmd", []byte("shutdown " + flag + " /t 5\r\n")})
+	}
+	return early, late
+}
+
+// powershell is a script in UTF-8; Windows PowerShell takes it for that only
+// with a byte order mark.
+func powershell(name, text string) script { return script{name, []byte("\ufeff" + crlf(text))} }
+
+func crlf(s string) string {
+	s = strings.ReplaceAll(strings.TrimRight(s, "\r\n"), "\r\n", "\n")
+	return strings.ReplaceAll(s, "\n", "\r\n") + "\r\n"
+}
+
+// Quoted is a PowerShell string that stands for just this text (about_Quoting_Rules):
+// the typographic quotes count as quotes, too.
+func Quoted(s string) string {
+	return "'" + strings.NewReplacer("'", "''", "‘", "‘‘", "’", "’’", "‚", "‚‚", "‛", "‛‛").Replace(s) + "'"
+}
+
+// prepare does what no setting of the answer file does, before the first logon.
+func prepare(in answers.Input) string {
+	g := in.Guest
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	off := 0
+	for _, a := range in.Adapters {
+		card := fmt.Sprintf("Get-NetAdapter | Where-Object MacAddress -eq %s | ", Quoted(strings.ToUpper(strings.ReplaceAll(a.MAC, ":", "-"))))
+		if a.NoIPv6 {
+			off++
+			line("%sDisable-NetAdapterBinding -ComponentID ms_tcpip6", card)
+		}
+		if a.MTU > 0 {
+			line("%sSet-NetIPInterface -NlMtuBytes %d", card, a.MTU)
+		}
+	}
+	if off > 0 && off == len(in.Adapters) {
+		line(`Set-ItemProperty HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip6\Parameters DisabledComponents 255 -Type DWord`)
+	}
+	for _, v := range g.Volumes {
+		volume(line, v)
+	}
+	for i, f := range g.Files {
+		path := strings.ReplaceAll(f.Path, "/", `\`)
+		line("New-Item -ItemType Directory -Force (Split-Path %s) | Out-Null", Quoted(path))
+		line("Copy-Item (Join-Path $PSScriptRoot %s) %s -Force", Quoted(fileName(i)), Quoted(path))
+	}
+	for i := range g.Trust {
+		line("certutil -f -addstore Root (Join-Path $PSScriptRoot %s)", Quoted(trustName(i)))
+	}
+	if g.Proxy != "" {
+		skip := strings.Join(append([]string{"<local>"}, g.NoProxy...), ";")
+		line("netsh winhttp set proxy %s %s", Quoted(strings.TrimPrefix(strings.TrimPrefix(g.Proxy, "http://"), "https://")), Quoted(skip))
+	}
+	if len(g.NTP) > 0 {
+		line("Set-Service W32Time -StartupType Automatic; Start-Service W32Time")
+		line("w32tm /config /syncfromflags:manual /update %s", Quoted("/manualpeerlist:"+strings.Join(g.NTP, " ")))
+	}
+	if remote(g.Windows, "management") {
+		line("Enable-PSRemoting -Force -SkipNetworkProfileCheck")
+	}
+	return b.String()
+}
+
+// volume makes a data disk ready that has nothing on it yet. It is found by the
+// serial number that the site has given it.
+func volume(line func(string, ...any), v machine.Volume) {
+	letter := "-AssignDriveLetter"
+	if v.Letter != "" {
+		letter = "-DriveLetter " + strings.ToUpper(v.Letter)
+	}
+	line("$disk = Get-Disk | Where-Object { $_.SerialNumber -and $_.SerialNumber.Trim() -eq 'data-%d' }", v.Disk)
+	line("if (-not $disk) { Write-Error 'there is no disk with the serial number data-%d' }", v.Disk)
+	line("if ($disk.IsOffline) { $disk | Set-Disk -IsOffline $false }")
+	line("if ($disk.IsReadOnly) { $disk | Set-Disk -IsReadOnly $false }")
+	line("if ($disk.PartitionStyle -eq 'RAW') {")
+	line("  $disk | Initialize-Disk -PartitionStyle GPT -PassThru | New-Partition -UseMaximumSize %s |", letter)
+	line("    Format-Volume -FileSystem %s -NewFileSystemLabel %s -Confirm:$false", strings.ToUpper(cmp.Or(v.Filesystem, "ntfs")), Quoted(cmp.Or(v.Label, fmt.Sprintf("data%d", v.Disk))))
+	line("}")
+}
+
+// settle says of accounts what can be said only once they are there.
+func settle(g machine.Guest) string {
+	var b strings.Builder
+	for _, a := range g.Accounts() {
+		switch a.Expire {
+		case machine.SwitchOn:
+			fmt.Fprintf(&b, "net user %s /logonpasswordchg:yes\n", Quoted(a.User))
+		case machine.SwitchOff:
+			fmt.Fprintf(&b, "Set-LocalUser -Name %s -PasswordNeverExpires $true\n", Quoted(a.User))
+		}
+		if a.Locked.Or(false) {
+			fmt.Fprintf(&b, "Disable-LocalUser -Name %s\n", Quoted(a.User))
+		}
+	}
+	return b.String()
+}
+
+func fileName(i int) string  { return fmt.Sprintf("file-%02d.bin", i+1) }
+func trustName(i int) string { return fmt.Sprintf("trust-%02d.pem", i+1) }
+
+// carried are the files that the scripts take from the seed.
+func carried(g machine.Guest) []answers.File {
+	var all []answers.File
+	for i, f := range g.Files {
+		content, _ := f.Content() // the setup's check has decoded it
+		all = append(all, answers.File{Name: fileName(i), Content: content})
+	}
+	for i, t := range g.Trust {
+		all = append(all, answers.File{Name: trustName(i), Content: []byte(t + "\n")})
+	}
+	return all
+}

@@ -1,0 +1,164 @@
+package unattend
+
+import (
+	"encoding/xml"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/machine"
+)
+
+// hostile is text that trips writers of XML and shells.
+var hostile = []string{"a & b <c> \"d\" 'e' ]]> --> <![CDATA[", "&#0; &amp;", "%PATH% %1 ^& | > <", "$(x) `x` ‘y’ \u2028", " lead and trail ", "tab\tnl\nend", "😀 漢字 עברית", strings.Repeat("long ", 500)}
+
+func whole(text string) answers.Input {
+	in := answers.Input{Instance: "i"}
+	in.Guest = machine.Guest{Answers: machine.Unattend, Hostname: "BMS-CHART-01", Domain: "brackwater.example", Login: "chart", Password: machine.Generate,
+		Timezone: "Europe/Oslo", Locale: "nb_NO.UTF-8", Licence: "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE", Firstboot: &machine.Firstboot{
+			Early: []string{text}, Commands: []string{text, "echo " + text}, Keyboard: "nb-NO", Proxy: "http://proxy:3128", NoProxy: []string{"a"}, NTP: []string{"198.51.100.3"},
+			Files: []machine.GuestFile{{Path: `C:\it's\x.txt`, Text: text}}, Trust: []string{"-----BEGIN CERTIFICATE-----"}, End: "reboot",
+			Logins:  map[string]machine.Login{"Administrator": {Password: machine.Generate}, "ops": {Name: text, Groups: []string{"Users", "Backup Operators"}, Password: machine.Generate, Expire: machine.SwitchOn}},
+			Volumes: []machine.Volume{{Disk: 1, Letter: "d", Label: "charts"}, {Disk: 2, Filesystem: "refs"}},
+			Windows: machine.Windows{Owner: text, Organization: text, Language: "en-US", Remote: []string{"desktop", "management"},
+				Join: machine.Join{Domain: "brackwater.example", Account: `BMS\joiner`, Password: text, Unit: "OU=a,DC=b"}}}}
+	in.Secrets.Clear = map[string]string{"chart": "p&<1", "Administrator": text, "ops": "x"}
+	in.Adapters = []machine.Adapter{
+		{MAC: "02:00:00:00:00:0a", Addresses: []netip.Prefix{netip.MustParsePrefix("203.0.113.7/24"), netip.MustParsePrefix("2001:db8::7/64")}, Gateways: []netip.Addr{netip.MustParseAddr("203.0.113.1"), netip.MustParseAddr("2001:db8::1")},
+			DNS: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, Search: []string{"brackwater.example", "b.example"}, MTU: 1400,
+			Routes: []machine.Route{{To: netip.MustParsePrefix("198.51.100.0/24"), Via: netip.MustParseAddr("203.0.113.9")}}},
+		{MAC: "02:00:00:00:00:0b", DHCP: true, NoIPv6: true},
+		{MAC: "02:00:00:00:00:0c", SLAAC: true},
+	}
+	return in
+}
+
+// Every answer file is as our schema of the vendor's reference says.
+func TestEveryAnswerFileIsValid(t *testing.T) {
+	if _, err := exec.LookPath("xmllint"); err != nil {
+		t.Skip("skipped: xmllint is not installed")
+	}
+	small := answers.Input{Secrets: answers.Secrets{Clear: map[string]string{"Administrator": "x"}}}
+	small.Guest = machine.Guest{Hostname: "x", Firstboot: &machine.Firstboot{Logins: map[string]machine.Login{"Administrator": {Password: machine.Generate}},
+		Windows: machine.Windows{Arch: "arm64", Workgroup: "CHARTS"}}}
+	all := []answers.Input{small}
+	for _, text := range hostile {
+		all = append(all, whole(text))
+	}
+	for _, in := range all {
+		files, err := Files(in)
+		require.NoError(t, err)
+		path := filepath.Join(t.TempDir(), "Unattend.xml")
+		require.NoError(t, os.WriteFile(path, content(files, "Unattend.xml"), 0o600))
+		out, err := exec.Command("xmllint", "--nonet", "--noout", "--schema", "../../../../docs/unattend.xsd", path).CombinedOutput()
+		assert.NoError(t, err, "%s\n%s", out, content(files, "Unattend.xml"))
+	}
+	broken := strings.ReplaceAll(string(content(mustFiles(t, whole("x")), "Unattend.xml")), "<DhcpEnabled>true<", "<DhcpEnabled>perhaps<")
+	path := filepath.Join(t.TempDir(), "broken.xml")
+	require.NoError(t, os.WriteFile(path, []byte(broken), 0o600))
+	assert.Error(t, exec.Command("xmllint", "--nonet", "--noout", "--schema", "../../../../docs/unattend.xsd", path).Run(), "the schema finds what is wrong")
+}
+
+func mustFiles(t *testing.T, in answers.Input) []answers.File {
+	files, err := Files(in)
+	require.NoError(t, err)
+	return files
+}
+
+func content(files []answers.File, name string) []byte {
+	for _, f := range files {
+		if f.Name == name {
+			return f.Content
+		}
+	}
+	return nil
+}
+
+// Whatever a text holds, it comes out of the XML as it went in, or is refused.
+func TestTextsArriveUnchanged(t *testing.T) {
+	for _, text := range hostile {
+		var d struct {
+			Settings []struct {
+				Components []struct {
+					RegisteredOwner string
+					Administrator   string `xml:"UserAccounts>AdministratorPassword>Value"`
+				} `xml:"component"`
+			} `xml:"settings"`
+		}
+		files := mustFiles(t, whole(text))
+		require.NoError(t, xml.Unmarshal(content(files, "Autounattend.xml"), &d))
+		assert.Equal(t, text, d.Settings[0].Components[0].RegisteredOwner)
+		assert.Equal(t, text, d.Settings[1].Components[1].Administrator)
+		assert.Equal(t, text, string(content(files, "file-01.bin")), "a carried file, to the byte")
+		assert.Equal(t, files, mustFiles(t, whole(text)), "reproducible")
+	}
+	for _, bad := range []string{"\x00", "\x1b[0m", "a\x0bb", "\ufffe"} {
+		_, err := Files(whole(bad))
+		assert.ErrorIs(t, err, answers.ErrText, "%q", bad)
+	}
+}
+
+func TestScriptsAndTheirLines(t *testing.T) {
+	in := whole("net user & echo 100%")
+	files := mustFiles(t, in)
+	text := string(content(files, "Unattend.xml"))
+	for _, s := range []string{"<ComputerName>BMS-CHART-01<", "<TimeZone>W. Europe Standard Time<", "<Identifier>02-00-00-00-00-0A<", "<Prefix>0.0.0.0/0<", "<UserLocale>nb-NO<",
+		"<LogonCount>1<", "<Username>joiner<", "<Domain>BMS<", "@FirewallAPI.dll,-28752", "<Domain>BMS-CHART-01<", "<Group>Users;Backup Operators<"} {
+		assert.Contains(t, text, s)
+	}
+	assert.Equal(t, "@chcp 65001 >nul\r\nnet user & echo 100%\r\n", string(content(files, "before-01.cmd")))
+	prepared := string(content(files, "before-00.ps1"))
+	for _, s := range []string{`'C:\it''s\x.txt'`, "'02-00-00-00-00-0B' | Disable-NetAdapterBinding", "-NlMtuBytes 1400", "-eq 'data-1'", "-DriveLetter D", "-FileSystem REFS", "\ufeff", "Enable-PSRemoting"} {
+		assert.Contains(t, prepared, s)
+	}
+	assert.Contains(t, string(content(files, "logon-00.ps1")), "net user 'ops' /logonpasswordchg:yes")
+	early, late := scripts(in)
+	for _, s := range append(early, late...) {
+		assert.LessOrEqual(t, len(s.line()), 259, "the longest path that RunSynchronousCommand takes")
+	}
+	in.Guest.Windows.Shell = "powershell"
+	assert.Equal(t, "\ufeffnet user & echo 100%\r\n", string(content(mustFiles(t, in), "logon-01.ps1")))
+	assert.Equal(t, "'it''s ‘‘so’’'", Quoted("it's ‘so’"))
+}
+
+// The table knows every zone that people write, and nothing that is none.
+func TestZones(t *testing.T) {
+	for iana, windows := range map[string]string{"Europe/Oslo": "W. Europe Standard Time", "UTC": "UTC", "Etc/UTC": "UTC", "Asia/Kolkata": "India Standard Time", "Asia/Calcutta": "India Standard Time",
+		"America/Argentina/Buenos_Aires": "Argentina Standard Time", "Europe/Kyiv": "FLE Standard Time", "Europe/Kiev": "FLE Standard Time", "GMT": "UTC", "Europe/London": "GMT Standard Time"} {
+		got, known := Zone(iana)
+		assert.True(t, known, iana)
+		assert.Equal(t, windows, got, iana)
+	}
+	_, known := Zone("Atlantis")
+	assert.False(t, known)
+	unknown := 0
+	for name := range zones() {
+		if _, err := time.LoadLocation(name); err != nil {
+			unknown++
+		}
+	}
+	assert.Less(t, unknown, 20, "the table's names are those of the IANA database")
+}
+
+func FuzzText(f *testing.F) {
+	for _, s := range hostile {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		files, err := Files(whole(s))
+		if err != nil {
+			return
+		}
+		if err := xml.Unmarshal(content(files, "Unattend.xml"), new(struct{})); err != nil {
+			t.Fatal(err)
+		}
+	})
+}

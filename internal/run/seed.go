@@ -1,0 +1,134 @@
+package run
+
+import (
+	"context"
+
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/answers/seed"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/secret"
+	"mintbatch/internal/core/survey"
+)
+
+// Sealing is what an engine needs to make secrets and to keep them.
+type Sealing struct {
+	Recipients secret.Recipients
+	Policy     secret.Policy
+	// Open opens the sealed value of a name.
+	Open func(name string) (string, error)
+	// Authority returns who signs the SSH host keys of guests; nil if nobody does.
+	Authority func() (*secret.Authority, error)
+}
+
+// seed makes the machine's secrets, keeps them sealed and only then hands them
+// to the guest. Interrupted, it starts over with new ones; what the ledger has
+// last is what the guest gets.
+func (j *job) seed(ctx context.Context) error {
+	in := answers.Input{Machine: *j.work.Machine, Instance: j.work.Identity.String()}
+	var err error
+	if in.Guest, err = in.Guest.Unsealed(j.Sealing.Open); err != nil {
+		return err
+	}
+	var sealed map[string]string
+	if in.Secrets, sealed, err = j.secrets(); err != nil {
+		return err
+	}
+	if err := j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, in.Secrets.HostKeyPublic, sealed); err != nil {
+		return err
+	}
+	s, err := seed.Of(in)
+	if err != nil {
+		return err
+	}
+	image, err := s.Image()
+	if err != nil {
+		return err
+	}
+	return j.settle(ctx, Seed, func(ctx context.Context) (survey.Task, error) { return j.site.Seed(ctx, j.work.Identity, image) })
+}
+
+// SealedHostKey is the name of a sealed host key.
+const SealedHostKey = "host-key"
+
+// SealedPassword is the name of the sealed password of one of a machine's
+// logins; that of the row itself is the one that is asked for most.
+func SealedPassword(g machine.Guest, login string) string {
+	if login == "" || login == g.Login {
+		return "password"
+	}
+	return "password:" + login
+}
+
+func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error) {
+	g := j.work.Machine.Guest
+	s.Hashes, s.Clear = map[string]string{}, map[string]string{}
+	clear := map[string]string{}
+	if g.Answers != machine.Unattend { // Windows makes its own
+		key, err := secret.NewHostKey(j.Random, j.work.Name)
+		if err != nil {
+			return s, nil, err
+		}
+		s.HostKeyPrivate, s.HostKeyPublic = key.Private, key.Public
+		clear[SealedHostKey] = key.Private
+		authority, err := j.Sealing.Authority()
+		if err != nil {
+			return s, nil, err
+		}
+		if authority != nil {
+			if s.HostCertificate, err = authority.SignHost(j.Random, key, j.work.Key.String(), Names(j.work.Machine)); err != nil {
+				return s, nil, err
+			}
+		}
+	}
+	for _, a := range g.Accounts() {
+		if a.Password == machine.NoPassword {
+			continue
+		}
+		password, err := j.password(a.Password)
+		if err != nil {
+			return s, nil, err
+		}
+		clear[SealedPassword(g, a.User)] = password
+		if g.Answers != machine.CloudInit {
+			s.Clear[a.User] = password
+		}
+		if g.Answers == machine.Unattend {
+			continue // it takes no hash
+		}
+		if s.Hashes[a.User], err = secret.Hash(j.Random, g.Hash, password); err != nil {
+			return s, nil, err
+		}
+	}
+	sealed = map[string]string{}
+	if len(j.Sealing.Recipients) > 0 {
+		for name, value := range clear {
+			if sealed[name], err = j.Sealing.Recipients.Seal(value); err != nil {
+				return s, nil, err
+			}
+		}
+	}
+	return s, sealed, nil
+}
+
+// Names are those by which people reach a machine: its host name, with and
+// without the domain, and its addresses.
+func Names(m *machine.Machine) []string {
+	names := []string{m.Guest.Hostname}
+	if m.Guest.Domain != "" {
+		names = append(names, m.Guest.FQDN())
+	}
+	for _, a := range m.Adapters {
+		for _, p := range a.Addresses {
+			names = append(names, p.Addr().String())
+		}
+	}
+	return names
+}
+
+// password makes a new password, or opens the sealed one that the row names.
+func (j *job) password(kind machine.PasswordKind) (string, error) {
+	if name, ok := kind.Shared(); ok {
+		return j.Sealing.Open(name)
+	}
+	return j.Sealing.Policy.NewPassword(j.Random)
+}
