@@ -1,6 +1,7 @@
 package batch
 
 import (
+	"encoding/pem"
 	"fmt"
 	"maps"
 	"regexp"
@@ -52,7 +53,24 @@ func (b *builder) join(src *source, o Origin) *machine.Firstboot {
 		c.Logins[user] = l
 	}
 	c.SSH.Authority = plainKeys(c.SSH.Authority)
+	c.Trust = certificates(c.Trust)
 	return &c
+}
+
+// certificates lists the certificates of what may be files of several, in PEM.
+// The setup's check has read them; what is sealed is left.
+func certificates(texts []string) []string {
+	var all []string
+	for _, text := range texts {
+		block, rest := pem.Decode([]byte(text))
+		if block == nil {
+			all = append(all, text)
+		}
+		for ; block != nil; block, rest = pem.Decode(rest) {
+			all = append(all, string(pem.EncodeToMemory(&pem.Block{Type: block.Type, Bytes: block.Bytes})))
+		}
+	}
+	return all
 }
 
 // plainKeys lists the keys of what may be whole authorized_keys files. The

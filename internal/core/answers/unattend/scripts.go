@@ -158,7 +158,7 @@ func carried(g machine.Guest) []answers.File {
 		all = append(all, answers.File{Name: fileName(i), Content: content})
 	}
 	for i, t := range g.Trust {
-		all = append(all, answers.File{Name: trustName(i), Content: []byte(t + "\n")})
+		all = append(all, answers.File{Name: trustName(i), Content: []byte(t)})
 	}
 	return all
 }
