@@ -58,6 +58,9 @@ func (j *job) reported(ctx, stop context.Context) error {
 		if err != nil {
 			return err
 		}
+		if m.Power == machine.Off && ended(j.work.Machine) {
+			return nil
+		}
 		late := time.Now().After(deadline)
 		if r := m.Report; r != nil && (r.Finished || late && r.Partial != "") {
 			mismatch := Mismatch(j.work.Machine, hostKey, r)
@@ -78,6 +81,10 @@ func (j *job) reported(ctx, stop context.Context) error {
 		}
 	}
 }
+
+// ended tells whether a guest that is off has thereby shown that it came to the
+// end of its first boot: that is the last that it was told to do.
+func ended(m *machine.Machine) bool { return m.Guest.Whole().End == "power-off" }
 
 // silent tells of a guest that has not reported what was seen of it.
 func (j *job) silent(m *survey.Machine) error {

@@ -1,7 +1,11 @@
 package batch
 
 import (
+	"bytes"
+	"encoding/csv"
+	"encoding/xml"
 	"fmt"
+	"math/rand/v2"
 	"net/netip"
 	"slices"
 	"strings"
@@ -10,8 +14,11 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/answers/seed"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
@@ -217,4 +224,74 @@ func FuzzPlaceholders(f *testing.F) {
 		wanted, _ := Build(table, s)
 		Assign(wanted, s, uuid.UUID{}, nil)
 	})
+}
+
+// A thousand rows of hostile text: each arrives in what its guest reads as it
+// stands in its cell, or was refused there.
+func TestHostileRowsArriveUnchanged(t *testing.T) {
+	chance := rand.New(rand.NewPCG(3, 5))
+	pieces := []string{"yes", "012", "1:30", "null", "~", "<<", "a: b", "# c", "- d", "{e}", "[f]", "&g", "*h", "!i", "%j", "@k", "`l`", "|", ">", "'", `"`, `\`, "<x>", "&amp;", "]]>", "$(x)", "%PATH%",
+		" ", "\t", "é", "漢", "😀", "\u202eabc", "\u200b", "\u00a0", "\u2028", "\x01", "\x7f", "\ufffe", "${y}", "{{z}}", "=1+1", "long " + strings.Repeat("x", 300)}
+	var text bytes.Buffer
+	w := csv.NewWriter(&text)
+	require.NoError(t, w.Write([]string{"machine", "template", "locale", "notes", "firstboot"}))
+	cells := map[string]string{}
+	for i := range 1000 {
+		var b strings.Builder
+		for range 1 + chance.IntN(5) {
+			b.WriteString(pieces[chance.IntN(len(pieces))])
+		}
+		name := fmt.Sprintf("x-%04d", i)
+		cells[name] = "x" + b.String() + "x"
+		require.NoError(t, w.Write([]string{name, []string{"deb12-base", "ovf"}[i%2], cells[name], cells[name], "props"}))
+	}
+	w.Flush()
+	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(setupText)}, setup.File{Name: "more.yaml", Content: []byte(
+		"templates: {ovf: {guest: linux, answers: ovf-env}}\nfirstboot: {props: {properties: {text: \"{notes}\"}}}\n")})
+	require.False(t, found.Failed(), found)
+	table, refused := sheet.Read(sheet.Source{Name: "m.csv", Content: text.Bytes()})
+	wanted, more := Build(table, s)
+	refused = append(refused, more...)
+	_, more = Assign(wanted, s, uuid.UUID{1}, nil)
+	at := map[int]bool{}
+	for _, f := range append(refused, more...) {
+		if f.Severity == finding.Error {
+			at[f.At.Row] = true
+		}
+	}
+	arrived := 0
+	for _, m := range wanted {
+		if at[m.Row()] {
+			continue
+		}
+		want := strings.NewReplacer("{{z}}", "{z}").Replace(cells[m.Name])
+		made, err := seed.Of(answers.Hidden(m.Machine, "i"))
+		require.NoError(t, err, m.Name)
+		for _, f := range made.Files {
+			switch f.Name {
+			case "user-data":
+				var d map[string]any
+				require.NoError(t, yaml.Unmarshal(f.Content, &d))
+				assert.Equal(t, want, d["locale"], m.Name)
+				arrived++
+			case "ovf-env.xml":
+				var d struct {
+					Properties []struct {
+						Key   string `xml:"key,attr"`
+						Value string `xml:"value,attr"`
+					} `xml:"PropertySection>Property"`
+				}
+				require.NoError(t, xml.Unmarshal(f.Content, &d))
+				for _, p := range d.Properties {
+					if p.Key == "text" {
+						assert.Equal(t, want, p.Value, m.Name)
+						arrived++
+					}
+				}
+			}
+		}
+	}
+	assert.Equal(t, 1000, arrived+len(at), "arrived, or refused at its cell")
+	assert.Greater(t, arrived, 500)
+	assert.Greater(t, len(at), 50)
 }

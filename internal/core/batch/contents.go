@@ -103,6 +103,9 @@ func (b *builder) suits(src *source, g machine.Guest, disks int) {
 			b.bad("bad-volumes", o, fmt.Sprintf("its guest does not make %s file systems", kind), "")
 		}
 	}
+	if p := src.find("power"); g.End == "power-off" && machine.Power(strings.ToLower(p.Value)) != machine.ConfirmThenOff {
+		b.bad("bad-power", p, "its guest powers itself off at the end of its first boot", "write power: confirm-then-off, or end: reboot")
+	}
 	var lost []string
 	ignored := func(is bool, what string) {
 		if is {
