@@ -52,7 +52,7 @@ func build(tb testing.TB, content []byte) []*batch.Wanted {
 	require.Empty(tb, found)
 	wanted, found := batch.Build(table, s)
 	require.Empty(tb, found)
-	_, found = batch.Assign(wanted, s, uuid.UUID{1}, nil)
+	_, found = batch.Assign(wanted, s, batch.Past{Ledger: uuid.UUID{1}})
 	require.Empty(tb, found)
 	return wanted
 }

@@ -42,7 +42,7 @@ func BenchmarkCheckWorkbook(b *testing.B) {
 				require.Empty(b, found)
 				wanted, found := batch.Build(table, s)
 				require.Empty(b, found)
-				_, found = batch.Assign(wanted, s, uuid.UUID{1}, nil)
+				_, found = batch.Assign(wanted, s, batch.Past{Ledger: uuid.UUID{1}})
 				require.Empty(b, found)
 			}
 			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/machine")

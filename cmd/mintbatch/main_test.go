@@ -52,7 +52,8 @@ func TestScripts(t *testing.T) {
 			"at-site":      atSite,
 			"edit":         edit,
 			"change":       change,
-			"newer":        newer,
+			"newer":        altered(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`),
+			"orphan":       altered(`INSERT INTO reservations (network, address, site, machine, adapter, since) VALUES ('survey', '198.51.100.199', 'quay', 'nobody', 1, '')`),
 			"stop-sandbox": func(ts *testscript.TestScript, _ bool, _ []string) { stopServing(ts) },
 		},
 	})
@@ -124,13 +125,15 @@ func change(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs(path), []byte(strings.Join(lines, "")), 0o600))
 }
 
-// newer makes a ledger one of a program to come.
-func newer(ts *testscript.TestScript, _ bool, args []string) {
-	db, err := sql.Open("sqlite", ts.MkAbs(args[0]))
-	ts.Check(err)
-	defer db.Close()
-	_, err = db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`)
-	ts.Check(err)
+// altered changes a ledger behind the program's back.
+func altered(statement string) func(*testscript.TestScript, bool, []string) {
+	return func(ts *testscript.TestScript, _ bool, args []string) {
+		db, err := sql.Open("sqlite", ts.MkAbs(args[0]))
+		ts.Check(err)
+		defer db.Close()
+		_, err = db.Exec(statement)
+		ts.Check(err)
+	}
 }
 
 // served lays out the demo in a folder of the test's and serves its sandbox.

@@ -429,7 +429,7 @@ func TestRealRefusals(t *testing.T) {
 	require.NoError(t, err)
 	defer os.RemoveAll(public)
 	require.NoError(t, os.Chmod(public, 0o777))
-	for _, name := range []string{"mintbatch.yaml", "machines.csv"} {
+	for _, name := range []string{"mintbatch.yaml", "machines.csv", "meta-data.tmpl", "user-data.tmpl", "network-config.tmpl"} {
 		content, err := os.ReadFile(filepath.Join(dir, name))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(public, name), content, 0o644))

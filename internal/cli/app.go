@@ -122,7 +122,7 @@ func (a *App) command() *cli.Command {
 		Commands: []*cli.Command{
 			a.demoCommand(), a.newCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
 			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.retireCommand(), a.surveyCommand(), a.templateCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
-			a.reportCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(),
+			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {

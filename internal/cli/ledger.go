@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 
 	"github.com/google/uuid"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 )
 
@@ -17,6 +19,19 @@ func (a *App) ledgerCommand() *cli.Command {
 		Name:  "ledger",
 		Usage: "care for the ledger",
 		Commands: []*cli.Command{{
+			Name: "check", Usage: "look for damage, and for what does not go together", Action: a.checkLedger,
+			Description: "Exit status 1 if there is any.\n\n   mintbatch ledger check",
+		}, {
+			Name: "export", Usage: "write everything as JSON Lines, to standard output", Action: a.exportLedger,
+			Description: "What is sealed stays sealed. The form is documented in docs/ledger.md.\n\n   mintbatch ledger export > ledger.jsonl",
+		}, {
+			Name: "import", Usage: "read an export into an empty ledger", ArgsUsage: "FILE", Action: a.importLedger,
+			Description: "The ledger takes the id of the exported one, so that it knows its machines. Use one of them only.\n\n   mintbatch ledger import ledger.jsonl",
+		}, {
+			Name: "prune", Usage: "forget old runs and events", Action: a.pruneLedger,
+			Flags:       []cli.Flag{&cli.IntFlag{Name: "days", Value: 365, Usage: "what is older than so many `DAYS`"}},
+			Description: "Machines and what they have stay.\n\n   mintbatch ledger prune --days 180",
+		}, {
 			Name:  "rebuild",
 			Usage: "make a lost ledger again from the marks that the machines carry at their sites",
 			Description: "Asks every site for the machines that carry the mark of this ledger and puts those back that it\n" +
@@ -30,6 +45,99 @@ func (a *App) ledgerCommand() *cli.Command {
 		}},
 		Action: group,
 	}
+}
+
+func (a *App) checkLedger(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	faults, err := s.Ledger.Check(ctx)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		err = a.document(struct {
+			Schema string   `json:"schema"`
+			Faults []string `json:"faults"`
+		}{"mintbatch/ledger-check/1", append([]string{}, faults...)})
+	} else if len(faults) == 0 {
+		fmt.Fprintln(a.Stdout, "nothing wrong")
+	}
+	for _, f := range faults {
+		fmt.Fprintln(a.Stderr, visible(f))
+	}
+	if len(faults) > 0 && err == nil {
+		err = &told{exitIncomplete}
+	}
+	return err
+}
+
+func (a *App) exportLedger(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	return s.Ledger.Export(ctx, a.Stdout)
+}
+
+func (a *App) importLedger(ctx context.Context, c *cli.Command) error {
+	if c.NArg() != 1 {
+		return misuse{errors.New("import takes one file: mintbatch ledger import FILE")}
+	}
+	f, err := os.Open(c.Args().First())
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := a.hold(ctx, s.Ledger); err != nil {
+		return err
+	}
+	n, err := s.Ledger.Import(ctx, f)
+	switch {
+	case errors.Is(err, ledger.ErrNotEmpty):
+		return misuse{errors.New("the ledger is not empty; name a new file under ledger: in the setup")}
+	case errors.Is(err, ledger.ErrExport):
+		return misuse{err}
+	case err == nil:
+		fmt.Fprintf(a.Stderr, "%s read into ledger %s\n", plural(n, "row"), s.Ledger.ID)
+	}
+	return err
+}
+
+func (a *App) pruneLedger(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	if c.Int("days") < 1 {
+		return misuse{errors.New("--days takes a number from 1")}
+	}
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := a.hold(ctx, s.Ledger); err != nil {
+		return err
+	}
+	n, err := s.Prune(ctx, c.Int("days"))
+	if err == nil {
+		fmt.Fprintf(a.Stderr, "%s forgotten\n", plural(int(n), "row"))
+	}
+	return err
 }
 
 func (a *App) rebuild(ctx context.Context, c *cli.Command) error {

@@ -97,4 +97,9 @@ func stateWord(p painter, e mint.Entry) string {
 	return p.paint("made", text.FgHiCyan)
 }
 
-func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+func when(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("2006-01-02 15:04:05")
+}

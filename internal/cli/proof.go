@@ -25,6 +25,7 @@ func (a *App) proofCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "files", Usage: "also write every answers file and seed into `DIR`, secrets left out"},
 			&cli.BoolFlag{Name: "reveal", Usage: "with --files, on a terminal: with the secrets that are made already"},
+			&cli.BoolFlag{Name: "hold", Usage: "reserve the addresses of the machines that are new"},
 			&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"},
 		},
 		Action: a.proof,
@@ -40,11 +41,23 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
+	if c.Bool("hold") {
+		if err := a.hold(ctx, s.Ledger); err != nil {
+			return err
+		}
+	}
 	p, err := s.Proof(ctx, c.Args().Slice(), c.Bool("offline"))
 	if err != nil {
 		return err
 	}
 	a.findings(a.Stderr, s.Warnings)
+	if c.Bool("hold") {
+		n, err := s.Reserve(ctx, p)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.Stderr, "the addresses of %s reserved\n", plural(n, "new machine"))
+	}
 	if dir := c.String("files"); dir != "" {
 		n, err := s.WriteFiles(ctx, p, dir, c.Bool("reveal"))
 		if err != nil {

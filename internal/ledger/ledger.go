@@ -107,7 +107,7 @@ func (l *Ledger) prepare(ctx context.Context) error {
 }
 
 // newest is the newest form of the ledger that this program knows.
-const newest = 1
+const newest = 2
 
 func (l *Ledger) migrate(ctx context.Context) error {
 	// One process migrates at a time; the others find it done.

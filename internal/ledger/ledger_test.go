@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -31,7 +32,7 @@ func one(name string) machine.Machine {
 }
 
 func held(name, addr string) []Reservation {
-	return []Reservation{{Holder: address.Holder{Site: "quay", Machine: name, Adapter: 1}, Network: "survey", Addr: netip.MustParseAddr(addr), Pool: "nodes"}}
+	return []Reservation{{Holder: address.Holder{Site: "quay", Machine: name, Adapter: 1}, Network: "survey", Addr: netip.MustParseAddr(addr), Pool: "nodes", Standing: address.InUse}}
 }
 
 func TestAMachinesLife(t *testing.T) {
@@ -71,6 +72,8 @@ func TestAMachinesLife(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNoSecret)
 	all, err := l.Reservations(ctx)
 	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now(), all[0].Since, time.Minute)
+	all[0].Since = time.Time{}
 	assert.Equal(t, held("a", "198.51.100.7"), all)
 	steps, err := l.Steps(ctx, m.Key, 1)
 	require.NoError(t, err)

@@ -85,7 +85,10 @@ func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, gener
 			ON CONFLICT (site, name) DO UPDATE SET generation = excluded.generation, state = excluded.state,
 				spec = excluded.spec, run = excluded.run, changed = excluded.changed`,
 			m.Site, m.Name, generation, proof.Making, encode(m.Spec), run, now())
-		return err
+		if err != nil {
+			return err
+		}
+		return note(tx, Event{Run: run, Key: m.Key, What: "begun", Detail: fmt.Sprintf("generation %d", generation)})
 	})
 }
 
@@ -94,16 +97,25 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 	return l.write(ctx, func(tx *sql.Tx) error {
 		_, err := tx.Exec(`UPDATE machines SET state = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`,
 			proof.Made, encode(m.Spec), run, now(), m.Site, m.Name)
-		return err
+		if err != nil {
+			return err
+		}
+		return note(tx, Event{Run: run, Key: m.Key, What: "made"})
 	})
 }
 
 // Forget takes a machine out of the ledger, with its sealed values and its
-// journal, and gives its addresses back.
-func (l *Ledger) Forget(ctx context.Context, key machine.Key) error {
+// journal. Its addresses rest for as long as is said for their networks.
+func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time) error {
 	return l.write(ctx, func(tx *sql.Tx) error {
+		if err := cool(tx, key, cooling); err != nil {
+			return err
+		}
+		if err := note(tx, Event{Run: run, Key: key, What: "retired"}); err != nil {
+			return err
+		}
 		for _, from := range []string{
-			`DELETE FROM reservations WHERE site = ? AND machine = ?`, `DELETE FROM secrets WHERE site = ? AND machine = ?`,
+			`DELETE FROM secrets WHERE site = ? AND machine = ?`,
 			`DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
 		} {
 			if _, err := tx.Exec(from, key.Site, key.Name); err != nil {

@@ -3,49 +3,130 @@ package ledger
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net/netip"
+	"time"
 
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/machine"
 )
 
-// Reservation is an address that the ledger keeps for an adapter.
+// Reservation is an address that the ledger keeps.
 type Reservation = address.Reservation
 
-// Reservations returns all reservations, by network and address.
+// Reservations returns all reservations, by network and address; those whose
+// time is over, too.
 func (l *Ledger) Reservations(ctx context.Context) ([]Reservation, error) {
 	var all []Reservation
-	err := l.read(ctx, `SELECT network, address, site, machine, adapter, pool FROM reservations ORDER BY network, address`, func(row *sql.Rows) error {
+	err := l.read(ctx, `SELECT network, address, site, machine, adapter, pool, standing, note, since, until FROM reservations ORDER BY network, address`, func(row *sql.Rows) error {
 		var r Reservation
-		var text string
-		if err := row.Scan(&r.Network, &text, &r.Site, &r.Machine, &r.Adapter, &r.Pool); err != nil {
+		var text, since, until string
+		if err := row.Scan(&r.Network, &text, &r.Site, &r.Machine, &r.Adapter, &r.Pool, &r.Standing, &r.Note, &since, &until); err != nil {
 			return err
 		}
 		addr, err := netip.ParseAddr(text)
-		r.Addr = addr
+		r.Addr, r.Since, r.Until = addr, parseTime(since), parseTime(until)
 		all = append(all, r)
 		return err
 	})
 	return all, err
 }
 
+// seconds writes a time so that text compares as time does.
+func seconds(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02T15:04:05Z")
+}
+
 // reserve makes the machine's reservations those given and no others. An
-// address that another machine holds is refused; the table's key sees to it
-// that none can be held twice.
+// address that somebody else holds is refused; the table's key sees to it that
+// none can be held twice.
 func reserve(tx *sql.Tx, key machine.Key, want []Reservation) error {
 	if _, err := tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 		return err
 	}
 	for _, r := range want {
-		done, err := tx.Exec(`INSERT INTO reservations (network, address, site, machine, adapter, pool, since) VALUES (?, ?, ?, ?, ?, ?, ?)
-			ON CONFLICT DO NOTHING`, r.Network, r.Addr.String(), r.Site, r.Machine, r.Adapter, r.Pool, now())
-		if err != nil {
+		if err := put(tx, r); err != nil {
 			return err
-		}
-		if n, err := done.RowsAffected(); err != nil || n == 0 {
-			return fmt.Errorf("address %s of network %s is held by another machine meanwhile; run the same command again", r.Addr, r.Network)
 		}
 	}
 	return nil
+}
+
+// put writes a reservation where nobody else has the address, or its time is
+// over.
+func put(tx *sql.Tx, r Reservation) error {
+	if r.Standing == "" {
+		r.Standing = address.InUse
+	}
+	done, err := tx.Exec(`INSERT INTO reservations (network, address, site, machine, adapter, pool, standing, note, since, until) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (network, address) DO UPDATE SET site = excluded.site, machine = excluded.machine, adapter = excluded.adapter, pool = excluded.pool,
+			standing = excluded.standing, note = excluded.note, since = excluded.since, until = excluded.until
+		WHERE reservations.until <> '' AND reservations.until <= ?`,
+		r.Network, r.Addr.String(), r.Site, r.Machine, r.Adapter, r.Pool, r.Standing, r.Note, now(), seconds(r.Until), seconds(time.Now()))
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return fmt.Errorf("%w: %s of network %s", ErrHeld, r.Addr, r.Network)
+	}
+	return nil
+}
+
+// ErrHeld means that an address is held by somebody else.
+var ErrHeld = errors.New("the address is held by another machine, or by hand, meanwhile; run the same command again")
+
+// Keep writes reservations that are no machine's doing: held by hand, imported,
+// or reserved for a machine to come. All are written or none.
+func (l *Ledger) Keep(ctx context.Context, all []Reservation) error {
+	return l.write(ctx, func(tx *sql.Tx) error {
+		for _, r := range all {
+			if err := put(tx, r); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Reserve keeps addresses for a machine that is yet to be made, and no others
+// for it.
+func (l *Ledger) Reserve(ctx context.Context, key machine.Key, all []Reservation) error {
+	return l.write(ctx, func(tx *sql.Tx) error { return reserve(tx, key, all) })
+}
+
+// Free takes away a reservation of the standings named; it tells whether there
+// was one.
+func (l *Ledger) Free(ctx context.Context, network string, addr netip.Addr, standings ...address.Standing) (was bool, err error) {
+	err = l.write(ctx, func(tx *sql.Tx) error {
+		for _, s := range standings {
+			done, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing = ?`, network, addr.String(), s)
+			if err != nil {
+				return err
+			}
+			n, err := done.RowsAffected()
+			if err != nil {
+				return err
+			}
+			was = was || n > 0
+		}
+		return nil
+	})
+	return was, err
+}
+
+// cool lets the addresses of a machine that goes rest; those of networks that
+// until does not name are free at once.
+func cool(tx *sql.Tx, key machine.Key, until map[string]time.Time) error {
+	for network, t := range until {
+		if _, err := tx.Exec(`UPDATE reservations SET standing = ?, since = ?, until = ? WHERE site = ? AND machine = ? AND network = ?`,
+			address.Cooling, now(), seconds(t), key.Site, key.Name, network); err != nil {
+			return err
+		}
+	}
+	_, err := tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ? AND standing <> ?`, key.Site, key.Name, address.Cooling)
+	return err
 }

@@ -4,8 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
-
-	"github.com/google/uuid"
+	"time"
 
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
@@ -25,20 +24,22 @@ func Check(ctx context.Context, in Input) (*Checked, error) {
 	if err != nil {
 		return nil, err
 	}
-	var held []ledger.Reservation
-	id := uuid.Nil
+	past := batch.Past{Now: time.Now()}
 	if path := b.ledgerPath(); exists(path) {
 		l, err := ledger.Open(ctx, path)
 		if err != nil {
 			return nil, err
 		}
 		defer l.Close()
-		if held, err = l.Reservations(ctx); err != nil {
+		known, err := l.Machines(ctx)
+		if err != nil {
 			return nil, err
 		}
-		id = l.ID
+		if past, err = pastOf(ctx, l, known, nil); err != nil {
+			return nil, err
+		}
 	}
-	_, found := batch.Assign(b.Wanted, b.Setup, id, held)
+	_, found := batch.Assign(b.Wanted, b.Setup, past)
 	return &Checked{append(b.Findings, found...).Sorted(), len(b.Wanted)}, nil
 }
 

@@ -95,7 +95,7 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 	}
 	engine := run.Engine{
 		Run: m.Run, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
-		Sealing: sealing, Random: rand.Reader,
+		Sealing: sealing, Random: rand.Reader, Cooling: s.cooling(),
 		TaskLimit:    cmp.Or(s.Setup.Limits.Task, 30*time.Minute),
 		ConfirmLimit: cmp.Or(s.Setup.Limits.Confirm, 10*time.Minute),
 		StopAfter:    o.StopAfter, Watch: o.Watch, Boundary: o.Boundary,
@@ -110,6 +110,21 @@ func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo
 		return m, err
 	}
 	return m, outcome
+}
+
+// usualCooling is how long an address rests after its machine was retired,
+// where the setup does not say.
+const usualCooling = time.Hour
+
+func (s *Session) cooling() map[string]time.Duration {
+	all := map[string]time.Duration{}
+	for name, n := range s.Setup.Networks {
+		all[name] = usualCooling
+		if n.Cooling != nil {
+			all[name] = *n.Cooling
+		}
+	}
+	return all
 }
 
 // startRun writes down that a run begins, and returns its id.

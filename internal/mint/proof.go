@@ -11,8 +11,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/google/uuid"
-
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
@@ -58,7 +56,7 @@ func OpenSetup(ctx context.Context, in Input, log *slog.Logger) (*Session, error
 func (b *Batch) session(ctx context.Context, log *slog.Logger) (*Session, error) {
 	if b.Findings.Failed() {
 		// All findings are wanted, those of the addresses too.
-		_, found := batch.Assign(b.Wanted, b.Setup, uuid.Nil, nil)
+		_, found := batch.Assign(b.Wanted, b.Setup, batch.Past{})
 		return nil, &Refused{append(b.Findings, found...).Sorted()}
 	}
 	l, err := ledger.Open(ctx, b.ledgerPath())
@@ -123,11 +121,11 @@ func (s *Session) proof(ctx context.Context, names []string, offline bool, turn 
 // compared gives out the addresses and computes the work. Sites that were not
 // asked are taken to have what the ledger says.
 func (s *Session) compared(ctx context.Context, known []ledger.Machine, surveys map[string]*survey.Survey, keep func(string) bool) (proof.Proof, error) {
-	held, err := s.Ledger.Reservations(ctx)
+	past, err := pastOf(ctx, s.Ledger, known, s.foreign(surveys))
 	if err != nil {
 		return proof.Proof{}, err
 	}
-	reserved, found := batch.Assign(s.Wanted, s.Setup, s.Ledger.ID, held)
+	reserved, found := batch.Assign(s.Wanted, s.Setup, past)
 	if found.Failed() {
 		return proof.Proof{}, &Refused{append(s.Findings, found...).Sorted()}
 	}

@@ -47,6 +47,7 @@ type Engine struct {
 	Slots    map[string]int // machines side by side, by site
 	Reserved map[machine.Key][]ledger.Reservation
 	Sealing  Sealing
+	Cooling  map[string]time.Duration // of addresses, by network
 	Random   io.Reader
 	// TaskLimit bounds one act at a site, ConfirmLimit the wait for a guest's
 	// report.

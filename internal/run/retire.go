@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/survey"
@@ -31,7 +32,7 @@ func (j *job) retire(ctx, stop context.Context) (Step, error) {
 		return Remove, err
 	}
 	j.at(j.work.Key, Remove, "acted")
-	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.work.Key); err != nil {
+	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.Run, j.work.Key, j.rests()); err != nil {
 		return Remove, err
 	}
 	j.at(j.work.Key, Remove, "ended")
@@ -53,4 +54,15 @@ func (j *job) takeDown(ctx context.Context) error {
 		_ = j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
 	}
 	return j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity) })
+}
+
+// rests tells until when the addresses of a machine that goes rest.
+func (j *job) rests() map[string]time.Time {
+	until := map[string]time.Time{}
+	for network, d := range j.Cooling {
+		if d > 0 {
+			until[network] = time.Now().Add(d)
+		}
+	}
+	return until
 }

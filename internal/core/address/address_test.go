@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -55,15 +56,15 @@ func TestCheckRefusesWhatNoMachineMayHave(t *testing.T) {
 
 func TestPoolLeavesOutWhatIsNotForMachines(t *testing.T) {
 	n, p := survey(t, []string{"198.51.100.0/29"}, []string{"198.51.100.4-198.51.100.5"})
-	b := NewBook(nil)
+	b := NewBook(nil, time.Time{})
 	var got []string
 	for i := 0; ; i++ {
 		a, err := b.Draw(Holder{"quay", fmt.Sprint(i), 1}, n, p)
 		if err != nil {
-			assert.ErrorContains(t, err, "no free address left")
+			assert.ErrorIs(t, err, ErrExhausted)
 			break
 		}
-		got = append(got, a.String())
+		got = append(got, a[0].String())
 	}
 	assert.Equal(t, []string{"198.51.100.3", "198.51.100.6", "198.51.100.7"}, got)
 	_, err := NewPool("x", n, []string{"203.0.113.1-203.0.113.9"}, nil)
@@ -72,48 +73,155 @@ func TestPoolLeavesOutWhatIsNotForMachines(t *testing.T) {
 	assert.ErrorContains(t, err, "not a range")
 }
 
-// Over random histories: none is given twice, what a machine has it keeps in
-// whatever order it comes, and the pool gives exactly as many as it has.
+// Over random histories, in either family and by any choice: none is given
+// twice, none that is kept from machines at all, what a machine has it keeps in
+// whatever order it comes, what it had it gets again where the pool is sticky
+// and it is free, and the pool gives exactly as many as it has.
 func TestDrawsOverRandomHistories(t *testing.T) {
-	for seed := range uint64(300) {
+	now := time.Date(2026, 11, 27, 17, 0, 0, 0, time.UTC)
+	for seed := range uint64(600) {
 		r := rand.New(rand.NewPCG(seed, 1))
-		n, p := survey(t, []string{"198.51.100.10-198.51.100.41"}, nil)
-		held := map[Holder]netip.Addr{}
+		ranges := [][]string{{"198.51.100.10-198.51.100.41"}, {"198.51.100.10-198.51.100.19", "198.51.100.50-198.51.100.71"}, {"2001:db8:b0a7::10-2001:db8:b0a7::2f"}}[seed%3]
+		n, p := survey(t, ranges, nil)
+		p.Choice = []Choice{Lowest, Sticky, Spread}[seed/3%3]
+		require.EqualValues(t, 32, p.Size())
+		records := map[netip.Addr]Reservation{}
+		byHand := p.at(r.Uint64N(32))
+		records[byHand] = Reservation{Network: n.Name, Addr: byHand, Standing: Held}
 		for range 6 {
-			var records []Reservation
-			for h, a := range held {
-				records = append(records, Reservation{h, n.Name, a, p.Name})
-			}
-			b := NewBook(records)
-			taken := map[netip.Addr]Holder{}
+			var all []Reservation
 			for _, rec := range records {
-				taken[rec.Addr] = rec.Holder
+				all = append(all, rec)
 			}
-			failed := 0
-			wanted := 1 + r.IntN(40)
-			for _, i := range r.Perm(wanted) {
+			b := NewBook(all, now)
+			had, blocked := map[Holder]netip.Addr{}, 0
+			for a, rec := range records {
+				if rec.Blocks(now) {
+					blocked++
+				}
+				if rec.Machine != "" && (rec.Blocks(now) || p.Choice == Sticky) {
+					had[rec.Holder] = a
+				}
+			}
+			given, failed := map[netip.Addr]Holder{}, 0
+			wanted := r.Perm(1 + r.IntN(40))
+			for _, i := range wanted {
 				h := Holder{"quay", fmt.Sprintf("m%d", i), 1}
-				a, err := b.Draw(h, n, p)
+				drawn, err := b.Draw(h, n, p)
 				if err != nil {
+					require.ErrorIs(t, err, ErrExhausted)
 					failed++
 					continue
 				}
-				if had, ok := held[h]; ok {
-					require.Equal(t, had, a, "seed %d: %v lost its address", seed, h)
+				a := drawn[0]
+				rec, known := records[a]
+				require.True(t, !known || rec.is(h) || !rec.Blocks(now), "seed %d: %s is kept: %s", seed, a, rec)
+				_, twice := given[a]
+				require.False(t, twice, "seed %d: %s was given twice", seed, a)
+				if old, ok := had[h]; ok && records[old].Blocks(now) {
+					require.Equal(t, old, a, "seed %d: %v lost its address", seed, h)
 				}
-				if other, ok := taken[a]; ok {
-					require.Equal(t, other, h, "seed %d: %s was given twice", seed, a)
-				}
-				taken[a], held[h] = h, a
+				given[a] = h
 			}
-			require.LessOrEqual(t, len(taken), 32)
 			if failed > 0 {
-				require.Len(t, taken, 32, "seed %d: refused although some were free", seed)
-			}
-			for h := range held { // some go
-				if r.IntN(3) == 0 {
-					delete(held, h)
+				kept := 0
+				for a, rec := range records {
+					if _, out := given[a]; !out && rec.Blocks(now) {
+						kept++
+					}
 				}
+				require.Equal(t, 32, len(given)+kept, "seed %d: refused although some were free", seed)
+			}
+			for a, h := range given {
+				records[a] = Reservation{Holder: h, Network: n.Name, Addr: a, Pool: p.Name, Standing: InUse}
+			}
+			now = now.Add(time.Hour)
+			for a, rec := range records { // some machines go
+				if rec.Machine != "" && rec.Standing == InUse && r.IntN(3) == 0 {
+					rec.Standing, rec.Until = Cooling, now.Add(time.Duration(r.IntN(90)-30)*time.Minute)
+					records[a] = rec
+				}
+			}
+		}
+	}
+}
+
+// A machine gets back what it had, even long after, while nobody else needs it.
+func TestSticky(t *testing.T) {
+	n, p := survey(t, []string{"198.51.100.10-198.51.100.12"}, nil)
+	p.Choice = Sticky
+	now := time.Now()
+	gone := Reservation{Holder: Holder{"quay", "old", 1}, Network: n.Name, Addr: netip.MustParseAddr("198.51.100.10"), Pool: p.Name, Standing: Cooling, Until: now.Add(-time.Hour)}
+	draw := func(b *Book, machine string) string {
+		a, err := b.Draw(Holder{"quay", machine, 1}, n, p)
+		require.NoError(t, err)
+		return a[0].String()
+	}
+	b := NewBook([]Reservation{gone}, now)
+	assert.Equal(t, "198.51.100.11", draw(b, "new"), "another is free")
+	assert.Equal(t, "198.51.100.10", draw(b, "old"), "its own again")
+	b = NewBook([]Reservation{gone}, now)
+	assert.Equal(t, []string{"198.51.100.11", "198.51.100.12", "198.51.100.10"}, []string{draw(b, "a"), draw(b, "b"), draw(b, "c")}, "the last, rather than none")
+}
+
+// Where no machine has an address yet, the name alone decides, whoever else is there.
+func TestSpreadIsStable(t *testing.T) {
+	n, p := survey(t, []string{"2001:db8:b0a7::/64"}, nil)
+	p.Choice = Spread
+	assert.EqualValues(t, uint64(1)<<63, p.Size())
+	alone, err := NewBook(nil, time.Time{}).Draw(Holder{"quay", "x", 1}, n, p)
+	require.NoError(t, err)
+	b := NewBook(nil, time.Time{})
+	for i := range 50 {
+		_, err := b.Draw(Holder{"quay", fmt.Sprint(i), 1}, n, p)
+		require.NoError(t, err)
+	}
+	among, err := b.Draw(Holder{"quay", "x", 1}, n, p)
+	require.NoError(t, err)
+	assert.Equal(t, alone, among)
+	assert.NoError(t, n.Check(alone[0]))
+}
+
+func TestPairs(t *testing.T) {
+	n, p := survey(t, []string{"198.51.100.10-198.51.100.13"}, nil)
+	p.Pair = true
+	taken := Reservation{Network: n.Name, Addr: netip.MustParseAddr("2001:db8:b0a7::b"), Standing: Imported}
+	b := NewBook([]Reservation{taken}, time.Time{})
+	var got []string
+	for i := range 4 {
+		all, err := b.Draw(Holder{"quay", fmt.Sprint(i), 1}, n, p)
+		if err != nil {
+			require.ErrorIs(t, err, ErrExhausted)
+			break
+		}
+		got = append(got, fmt.Sprint(all))
+	}
+	assert.Equal(t, []string{"[198.51.100.10 2001:db8:b0a7::a]", "[198.51.100.12 2001:db8:b0a7::c]", "[198.51.100.13 2001:db8:b0a7::d]"}, got, "one whose pair is taken is passed over")
+}
+
+func BenchmarkDraw(b *testing.B) {
+	n := Network{Name: "lab", Subnets: []netip.Prefix{netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("2001:db8:b0a7::/64")}}
+	for _, c := range []struct{ name, ranges string }{{"v4 of a 15", "198.18.0.0/15"}, {"v6 of a 64", "2001:db8:b0a7::/64"}} {
+		p, err := NewPool("all", n, []string{c.ranges}, nil)
+		require.NoError(b, err)
+		for _, choice := range []Choice{Lowest, Sticky, Spread} {
+			p.Choice = choice
+			for _, machines := range []int{10_000, 100_000} {
+				holders := make([]Holder, machines)
+				for i := range holders {
+					holders[i] = Holder{"quay", fmt.Sprintf("bms-sonar-%06d", i), 1}
+				}
+				b.Run(fmt.Sprintf("%s/%s/machines=%d", c.name, choice, machines), func(b *testing.B) {
+					for b.Loop() {
+						book := NewBook(nil, time.Time{})
+						for _, h := range holders {
+							if _, err := book.Draw(h, n, p); err != nil {
+								b.Fatal(err)
+							}
+						}
+					}
+					b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*machines), "ns/address")
+				})
 			}
 		}
 	}
@@ -123,15 +231,15 @@ func TestClaim(t *testing.T) {
 	n, p := survey(t, []string{"198.51.100.10-198.51.100.11"}, nil)
 	first, second := Holder{"quay", "a", 1}, Holder{"quay", "b", 1}
 	ten := netip.MustParseAddr("198.51.100.10")
-	b := NewBook([]Reservation{{first, "survey", ten, ""}})
+	b := NewBook([]Reservation{{Holder: first, Network: "survey", Addr: ten}}, time.Time{})
 	_, ok := b.Claim(first, "survey", ten)
 	assert.True(t, ok, "its own")
 	other, ok := b.Claim(second, "survey", ten)
 	assert.False(t, ok)
-	assert.Equal(t, first, other)
+	assert.Equal(t, first, other.Holder)
 	a, err := b.Draw(second, n, p)
 	require.NoError(t, err)
-	assert.Equal(t, "198.51.100.11", a.String(), "a pool does not give what a row has named")
+	assert.Equal(t, "198.51.100.11", a[0].String(), "a pool does not give what a row has named")
 }
 
 func FuzzParseWish(f *testing.F) {

@@ -1,55 +1,83 @@
 package address
 
 import (
-	"fmt"
+	"errors"
+	"hash/fnv"
 	"net/netip"
+	"slices"
+	"strconv"
+	"time"
 )
-
-// Holder is one adapter of one machine.
-type Holder struct {
-	Site    string `json:"site"`
-	Machine string `json:"machine"`
-	Adapter int    `json:"adapter"` // counted from 1
-}
-
-// Reservation is an address that a holder has. An empty pool means that the
-// sheet named the address itself.
-type Reservation struct {
-	Holder
-	Network string     `json:"network"`
-	Addr    netip.Addr `json:"address"`
-	Pool    string     `json:"pool,omitempty"`
-}
-
-type place struct {
-	network string
-	addr    netip.Addr
-}
 
 type claim struct {
 	Holder
 	network, pool string
 }
 
+type poolID struct{ network, pool string }
+
 // Book knows who holds which address. It is made of what the ledger says; the
 // sheet's literal addresses are then claimed, and only after all of those the
 // pooled ones drawn, so that no draw takes an address that a row names.
 type Book struct {
-	holders map[place]Holder
-	kept    map[claim][]netip.Addr
-	cursors map[place]*cursor // by network and pool name
+	networks map[string]*holdings
+	kept     map[claim][]netip.Addr // what the holder has or, for as long as it is remembered, had
+	cursors  map[poolID]*cursor
 }
 
-// NewBook opens a book with the reservations that the ledger holds.
-func NewBook(held []Reservation) *Book {
-	b := &Book{
-		holders: make(map[place]Holder, len(held)),
-		kept:    map[claim][]netip.Addr{},
-		cursors: map[place]*cursor{},
+// holdings are the addresses of one network. They are many, and so kept small.
+type holdings struct {
+	at      map[[16]byte]int32 // where in entries
+	entries []entry
+	once    map[netip.Addr]bool // what somebody had
+}
+
+// entry is who has an address: a reservation from before, or a holder that got
+// it by this book.
+type entry struct {
+	Holder
+	before *Reservation
+}
+
+func (b *Book) network(name string) *holdings {
+	h := b.networks[name]
+	if h == nil {
+		h = &holdings{at: map[[16]byte]int32{}, once: map[netip.Addr]bool{}}
+		b.networks[name] = h
 	}
-	for _, r := range held {
-		b.holders[place{r.Network, r.Addr}] = r.Holder
-		if r.Pool != "" {
+	return h
+}
+
+func (h *holdings) get(a netip.Addr) (entry, bool) {
+	i, held := h.at[a.As16()]
+	if !held {
+		return entry{}, false
+	}
+	return h.entries[i], true
+}
+
+// may tells whether a holder may have an address: nobody else does.
+func (h *holdings) may(holder Holder, a netip.Addr) bool {
+	now, taken := h.get(a)
+	return !taken || now.is(holder) && now.Adapter == holder.Adapter
+}
+
+func (h *holdings) set(a netip.Addr, e entry) {
+	h.at[a.As16()] = int32(len(h.entries))
+	h.entries = append(h.entries, e)
+}
+
+// NewBook opens a book with what is known to be held at a moment.
+func NewBook(held []Reservation, now time.Time) *Book {
+	b := &Book{networks: map[string]*holdings{}, kept: map[claim][]netip.Addr{}, cursors: map[poolID]*cursor{}}
+	for i := range held {
+		r := &held[i]
+		if r.Blocks(now) {
+			b.network(r.Network).set(r.Addr, entry{r.Holder, r})
+		} else {
+			b.network(r.Network).once[r.Addr] = true
+		}
+		if r.Pool != "" && r.ofMachine() {
 			c := claim{r.Holder, r.Network, r.Pool}
 			b.kept[c] = append(b.kept[c], r.Addr)
 		}
@@ -57,44 +85,138 @@ func NewBook(held []Reservation) *Book {
 	return b
 }
 
-// Claim gives a literal address to the holder. When another machine has it,
-// that holder is returned and nothing changes.
-func (b *Book) Claim(h Holder, network string, a netip.Addr) (other Holder, ok bool) {
-	at := place{network, a}
-	if now, held := b.holders[at]; held && (now.Site != h.Site || now.Machine != h.Machine) {
-		return now, false
+// Claim gives a literal address to the holder. When somebody else has it, that
+// is returned and nothing changes.
+func (b *Book) Claim(h Holder, network string, a netip.Addr) (other Reservation, ok bool) {
+	all := b.network(network)
+	now, held := all.get(a)
+	if held && !now.is(h) {
+		return now.reservation(network, a), false
 	}
-	b.holders[at] = h
-	return h, true
+	all.set(a, entry{Holder: h})
+	return Reservation{}, true
 }
 
-// Draw gives the holder an address of the pool: the one it has, else the
-// lowest that is free.
-func (b *Book) Draw(h Holder, network Network, pool Pool) (netip.Addr, error) {
-	c := claim{h, network.Name, pool.Name}
-	for len(b.kept[c]) > 0 {
-		a := b.kept[c][0]
-		b.kept[c] = b.kept[c][1:]
-		if pool.contains(a) {
-			return a, nil
-		}
+func (e entry) reservation(network string, a netip.Addr) Reservation {
+	if e.before != nil {
+		return *e.before
 	}
-	at := place{network: network.Name + "\x00" + pool.Name}
-	cur, ok := b.cursors[at]
-	if !ok {
+	return Reservation{Holder: e.Holder, Network: network, Addr: a, Standing: InUse}
+}
+
+// ErrExhausted means that a pool has no address left.
+var ErrExhausted = errors.New("no free address is left")
+
+// Draw gives the holder an address of the pool, and where the pool makes pairs
+// the one of the other family that goes with it: what the holder has, else what
+// the pool's choice comes to.
+func (b *Book) Draw(h Holder, network Network, pool Pool) ([]netip.Addr, error) {
+	held := b.network(network.Name)
+	if all := b.own(h, network, pool, held); all != nil {
+		return all, nil
+	}
+	id := poolID{network.Name, pool.Name}
+	cur := b.cursors[id]
+	if cur == nil {
 		cur = &cursor{pool: pool}
-		b.cursors[at] = cur
+		b.cursors[id] = cur
+	}
+	if pool.Choice == Spread {
+		return b.scatter(h, network, pool)
 	}
 	for {
 		a, ok := cur.next()
 		if !ok {
-			return netip.Addr{}, fmt.Errorf("pool %s of network %s has no free address left", pool.Name, network.Name)
+			return b.last(h, network, pool, cur)
 		}
-		if _, taken := b.holders[place{network.Name, a}]; !taken {
-			b.holders[place{network.Name, a}] = h
-			return a, nil
+		if pool.Choice == Sticky && held.once[a] {
+			cur.passed = append(cur.passed, a) // for its former holder, while there are others
+			continue
+		}
+		if all, ok := b.take(h, network, pool, a); ok {
+			return all, nil
 		}
 	}
+}
+
+// own is what the holder has of the pool already, or had; nil if nothing.
+func (b *Book) own(h Holder, network Network, pool Pool, held *holdings) []netip.Addr {
+	if len(b.kept) == 0 {
+		return nil
+	}
+	c := claim{h, network.Name, pool.Name}
+	for len(b.kept[c]) > 0 {
+		a := b.kept[c][0]
+		b.kept[c] = b.kept[c][1:]
+		now, taken := held.get(a)
+		if !pool.contains(a) || taken && !now.is(h) || !taken && pool.Choice != Sticky {
+			continue // another has it now, or it was had once and the pool does not mind that
+		}
+		if all, ok := b.take(h, network, pool, a); ok {
+			return all
+		}
+	}
+	return nil
+}
+
+// last gives what was passed over.
+func (b *Book) last(h Holder, network Network, pool Pool, cur *cursor) ([]netip.Addr, error) {
+	for len(cur.passed) > 0 {
+		a := cur.passed[0]
+		cur.passed = cur.passed[1:]
+		if all, ok := b.take(h, network, pool, a); ok {
+			return all, nil
+		}
+	}
+	return nil, ErrExhausted
+}
+
+// scatter begins at an address that the machine's name decides, and goes on
+// from there.
+func (b *Book) scatter(h Holder, network Network, pool Pool) ([]netip.Addr, error) {
+	size := pool.Size()
+	if size == 0 {
+		return nil, ErrExhausted
+	}
+	sum := fnv.New64a()
+	_, _ = sum.Write([]byte(h.Site + "\x00" + h.Machine + "\x00" + strconv.Itoa(h.Adapter)))
+	start := mixed(sum.Sum64()) % size
+	for i := range size {
+		at := start + i
+		if at >= size || at < start {
+			at -= size
+		}
+		if all, ok := b.take(h, network, pool, pool.at(at)); ok {
+			return all, nil
+		}
+	}
+	return nil, ErrExhausted
+}
+
+// mixed spreads the bits of a hash over all of it.
+func mixed(x uint64) uint64 {
+	x ^= x >> 33
+	x *= 0xff51afd7ed558ccd
+	return x ^ x>>33
+}
+
+// take gives an address and its pair to the holder, if nobody else has either.
+func (b *Book) take(h Holder, network Network, pool Pool, a netip.Addr) ([]netip.Addr, bool) {
+	held := b.network(network.Name)
+	if !held.may(h, a) {
+		return nil, false
+	}
+	all := []netip.Addr{a}
+	if pool.Pair {
+		other, ok := network.Partner(a)
+		if !ok || !held.may(h, other) {
+			return nil, false
+		}
+		all = append(all, other)
+		held.set(other, entry{Holder: h})
+	}
+	held.set(a, entry{Holder: h})
+	return all, true
 }
 
 // Free lists up to n addresses of the network that nobody holds: of its pools,
@@ -115,7 +237,7 @@ func (b *Book) Free(network Network, n int) []netip.Addr {
 			if !ok {
 				break
 			}
-			if _, taken := b.holders[place{network.Name, a}]; !taken {
+			if _, taken := b.network(network.Name).get(a); !taken {
 				free = append(free, a)
 			}
 		}
@@ -123,11 +245,34 @@ func (b *Book) Free(network Network, n int) []netip.Addr {
 	return free
 }
 
+// Counts tells how many addresses of a pool have which standing.
+func (b *Book) Counts(network Network, pool Pool) map[Standing]int {
+	counts := map[Standing]int{}
+	for _, r := range b.Of(network, pool) {
+		counts[r.Standing]++
+	}
+	return counts
+}
+
+// Of lists who holds addresses of a pool, in their order.
+func (b *Book) Of(network Network, pool Pool) []Reservation {
+	held := b.network(network.Name)
+	var all []Reservation
+	for key, i := range held.at {
+		if a := netip.AddrFrom16(key).Unmap(); pool.contains(a) {
+			all = append(all, held.entries[i].reservation(network.Name, a))
+		}
+	}
+	slices.SortFunc(all, func(a, b Reservation) int { return a.Addr.Compare(b.Addr) })
+	return all
+}
+
 // cursor walks a pool upwards once, however many draws are made.
 type cursor struct {
-	pool Pool
-	i    int
-	addr netip.Addr
+	pool   Pool
+	i      int
+	addr   netip.Addr
+	passed []netip.Addr
 }
 
 func (c *cursor) next() (netip.Addr, bool) {

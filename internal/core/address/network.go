@@ -1,8 +1,10 @@
 package address
 
 import (
+	"encoding/binary"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"go4.org/netipx"
@@ -27,8 +29,87 @@ type Network struct {
 // NewPool; it is a value and does not remember who holds what.
 type Pool struct {
 	Name   string
+	Choice Choice
+	// Pair gives each machine the address of the other family, too, that has the
+	// same host number.
+	Pair   bool
 	ranges []netipx.IPRange
 }
+
+// Choice says which free address a machine gets that has none.
+type Choice string
+
+// The choices: the lowest; the lowest that no other machine had before, so that
+// each can have its own again; or one that the machine's name decides.
+const (
+	Lowest Choice = "lowest"
+	Sticky Choice = "sticky"
+	Spread Choice = "spread"
+)
+
+// Size is how many addresses the pool has, at most 1<<63.
+func (p Pool) Size() uint64 {
+	var n uint64
+	for _, r := range p.ranges {
+		if n += span(r); n >= 1<<63 {
+			return 1 << 63
+		}
+	}
+	return n
+}
+
+// span is how many addresses a range has, at most 1<<63.
+func span(r netipx.IPRange) uint64 {
+	from, to := r.From().As16(), r.To().As16()
+	if !slices.Equal(from[:8], to[:8]) {
+		return 1 << 63
+	}
+	return min(binary.BigEndian.Uint64(to[8:])-binary.BigEndian.Uint64(from[8:]), 1<<63-1) + 1
+}
+
+// at is the i-th address of the pool.
+func (p Pool) at(i uint64) netip.Addr {
+	for _, r := range p.ranges {
+		n := span(r)
+		if i < n {
+			return plus(r.From(), i)
+		}
+		i -= n
+	}
+	return netip.Addr{}
+}
+
+func plus(a netip.Addr, n uint64) netip.Addr {
+	b := a.As16()
+	low := binary.BigEndian.Uint64(b[8:])
+	binary.BigEndian.PutUint64(b[8:], low+n)
+	if low+n < low {
+		binary.BigEndian.PutUint64(b[:8], binary.BigEndian.Uint64(b[:8])+1)
+	}
+	sum := netip.AddrFrom16(b)
+	if a.Is4() {
+		return sum.Unmap()
+	}
+	return sum
+}
+
+// Overlaps tells of an address that both pools hand out.
+func (p Pool) Overlaps(other Pool) (netip.Addr, bool) {
+	for _, a := range p.ranges {
+		for _, b := range other.ranges {
+			if a.Overlaps(b) {
+				if a.From().Less(b.From()) {
+					return b.From(), true
+				}
+				return a.From(), true
+			}
+		}
+	}
+	return netip.Addr{}, false
+}
+
+// Ranges lists the pool's ranges, those of what no machine may have left out.
+func (p Pool) Ranges() []netipx.IPRange { return slices.Clone(p.ranges) }
 
 // NewPool takes the ranges (`a-b`, a prefix or one address each) of a network
 // without those to skip. The addresses that no machine may have are left out
@@ -151,6 +232,25 @@ func (n Network) Check(a netip.Addr) error {
 		}
 	}
 	return nil
+}
+
+// Partner is the address of the other family with the same host number, if a
+// machine may have it.
+func (n Network) Partner(a netip.Addr) (netip.Addr, bool) {
+	own, ok := n.subnetOf(a)
+	if !ok {
+		return netip.Addr{}, false
+	}
+	base, addr := own.Masked().Addr().As16(), a.As16()
+	number := binary.BigEndian.Uint64(addr[8:]) - binary.BigEndian.Uint64(base[8:])
+	for _, p := range n.Subnets {
+		if p.Addr().Is4() == a.Is4() {
+			continue
+		}
+		other := plus(p.Masked().Addr(), number)
+		return other, p.Contains(other) && n.Check(other) == nil
+	}
+	return netip.Addr{}, false
 }
 
 func (n Network) subnetOf(a netip.Addr) (netip.Prefix, bool) {

@@ -2,9 +2,12 @@ package batch
 
 import (
 	"fmt"
+	"maps"
+	"net"
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -17,20 +20,38 @@ import (
 	"mintbatch/internal/core/sheet"
 )
 
+// Past is what is known from before: what the ledger has, and what was seen at
+// the sites.
+type Past struct {
+	Ledger uuid.UUID
+	Held   []address.Reservation
+	// MACs are those of machines of the ledger, by adapter from the first.
+	MACs map[machine.Key][]string
+	// Foreign are those of machines that are not ours, and whose they are.
+	Foreign map[string]string
+	Now     time.Time
+}
+
 // Assign gives every adapter its MAC address and its addresses. It returns
 // what is to be reserved: first of all the literal addresses are claimed, then
 // the pooled ones drawn in the order of the sheet, so that the same sheet and
 // the same ledger always give the same addresses.
-func Assign(wanted []*Wanted, s *setup.Setup, ledger uuid.UUID, held []address.Reservation) ([]address.Reservation, finding.List) {
-	a := &assigner{setup: s, networks: s.AddressNetworks(), book: address.NewBook(held),
-		cells: map[netKey]finding.Position{}, macs: map[string]finding.Position{}}
+func Assign(wanted []*Wanted, s *setup.Setup, past Past) ([]address.Reservation, finding.List) {
+	a := &assigner{setup: s, networks: s.AddressNetworks(), book: address.NewBook(past.Held, past.Now), past: past,
+		cells: map[netKey]finding.Position{}, macs: map[string]finding.Position{}, owners: map[string]machine.Key{}, short: map[string]*shortage{}}
+	for key, macs := range past.MACs {
+		for _, mac := range macs {
+			a.owners[mac] = key
+		}
+	}
 	for _, w := range wanted {
-		a.machine(w, ledger)
+		a.machine(w)
 	}
 	for _, w := range wanted {
 		a.draw(w)
 		a.ways(w)
 	}
+	a.tellShort()
 	for _, m := range a.misplaced {
 		if free := a.book.Free(m.network, 3); len(free) > 0 {
 			f := &a.found[m.finding]
@@ -70,6 +91,9 @@ type assigner struct {
 	book     *address.Book
 	cells    map[netKey]finding.Position
 	macs     map[string]finding.Position
+	past     Past
+	owners   map[string]machine.Key // of MAC addresses
+	short    map[string]*shortage   // by network and pool
 	reserved []address.Reservation
 	found    finding.List
 	// misplaced are findings whose hint tells free addresses, once all
@@ -105,7 +129,7 @@ func (a *assigner) offer(n address.Network) {
 }
 
 // machine sets the MACs and claims the literal addresses.
-func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
+func (a *assigner) machine(w *Wanted) {
 	if w.duplicate {
 		return
 	}
@@ -118,13 +142,17 @@ func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
 			adapter.MAC = w.Adapters[adapter.Via.Adapter-1].MAC
 		}
 		if adapter.MAC == "" {
-			adapter.MAC = machine.MAC(ledger, w.Key, i+1).String()
+			adapter.MAC = a.mac(w, i)
 		}
 		at := w.row.find(sheet.ColumnID("mac", i+1)).At
 		if first, taken := a.macs[adapter.MAC]; taken && !adapter.Via.Tagged() {
 			a.bad("duplicate-mac", at, adapter.MAC, fmt.Sprintf("MAC address %s is already in %s", adapter.MAC, first), "each adapter has its own")
 		}
+		if whose, foreign := a.past.Foreign[adapter.MAC]; foreign && !adapter.Via.Tagged() {
+			a.bad("duplicate-mac", at, adapter.MAC, fmt.Sprintf("MAC address %s is that of %s", adapter.MAC, whose), "each adapter has its own")
+		}
 		a.macs[adapter.MAC] = at
+		a.owners[adapter.MAC] = w.Key
 		for _, wish := range w.wishes[i] {
 			switch wish.Kind {
 			case address.DHCP:
@@ -139,6 +167,26 @@ func (a *assigner) machine(w *Wanted, ledger uuid.UUID) {
 		}
 	}
 }
+
+// mac is the adapter's own: the one that it has, else one that no other has.
+func (a *assigner) mac(w *Wanted, i int) string {
+	prefix, _ := machine.ParsePrefix(a.setup.Sites[w.Site].MACs) // the setup's check has read it
+	if had := a.past.MACs[w.Key]; i < len(had) && strings.HasPrefix(had[i], net.HardwareAddr(prefix).String()) {
+		return had[i]
+	}
+	for try := 0; ; try++ {
+		mac := machine.MAC(a.past.Ledger, w.Key, i+1, prefix, try).String()
+		_, here := a.macs[mac]
+		_, foreign := a.past.Foreign[mac]
+		if owner, owned := a.owners[mac]; !here && !foreign && (!owned || owner == w.Key) || try == mostTries {
+			return mac
+		}
+	}
+}
+
+// mostTries is how often another MAC address is tried. With a prefix of four
+// bytes there are 65,536 in all; whoever has more adapters than that is told.
+const mostTries = 1000
 
 func (a *assigner) claim(w *Wanted, i int, wish wish) {
 	network, ok := a.network(w, i+1)
@@ -167,7 +215,7 @@ func (a *assigner) claim(w *Wanted, i int, wish wish) {
 	a.cells[at] = wish.at
 	h := address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}
 	if other, ok := a.book.Claim(h, network.Name, wish.Addr); !ok {
-		a.bad("address-in-use", wish.at, wish, fmt.Sprintf("address %s is held by %s", wish.Addr, other.Machine), "the ledger has reserved it")
+		a.bad("address-in-use", wish.at, wish, fmt.Sprintf("address %s is %s", wish.Addr, other), inUseHint(other.Standing))
 		a.offer(network)
 		return
 	}
@@ -187,14 +235,75 @@ func (a *assigner) draw(w *Wanted) {
 				a.bad("unknown-pool", wish.at, wish, err.Error(), "")
 				continue
 			}
-			addr, err := a.book.Draw(address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}, network, pool)
-			if err != nil {
-				a.bad("pool-exhausted", wish.at, wish, fmt.Sprintf("%s for %s", err, w.Name), "widen the pool in the setup")
-				continue
+			all, err := a.book.Draw(address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}, network, pool)
+			a.count(network, pool, wish, w, err)
+			for _, addr := range all {
+				a.give(w, i, network, addr, pool.Name)
 			}
-			a.give(w, i, network, addr, pool.Name)
 		}
 	}
+}
+
+// shortage is how many addresses a pool is asked for and cannot give.
+type shortage struct {
+	network       address.Network
+	pool          address.Pool
+	first         wish
+	machine       string // the first that gets none
+	wanted, lacks int
+}
+
+func (a *assigner) count(network address.Network, pool address.Pool, wish wish, w *Wanted, err error) {
+	id := network.Name + "\x00" + pool.Name
+	s := a.short[id]
+	if s == nil {
+		s = &shortage{network: network, pool: pool}
+		a.short[id] = s
+	}
+	s.wanted++
+	if err != nil {
+		if s.lacks == 0 {
+			s.first, s.machine = wish, w.Name
+		}
+		s.lacks++
+	}
+}
+
+// tellShort tells of each pool that cannot give what is wanted of it.
+func (a *assigner) tellShort() {
+	for _, id := range slices.Sorted(maps.Keys(a.short)) {
+		s := a.short[id]
+		if s.lacks == 0 {
+			continue
+		}
+		var why []string
+		counts := a.book.Counts(s.network, s.pool)
+		for _, standing := range []address.Standing{address.InUse, address.Reserved, address.Cooling, address.Held, address.Imported, address.Seen} {
+			if n := counts[standing]; n > 0 {
+				why = append(why, fmt.Sprintf("%d %s", n, standing))
+			}
+		}
+		a.bad("pool-exhausted", s.first.at, s.first, fmt.Sprintf("pool %s of network %s has %d addresses (%s) and %d are wanted: none is left for %s", s.pool.Name, s.network.Name,
+			s.pool.Size(), strings.Join(why, ", "), s.wanted, others(s.machine, s.lacks-1)), fmt.Sprintf("widen the pool in the setup by %d, or see `mintbatch pool show %s`", s.lacks, s.pool.Name))
+	}
+}
+
+func others(machine string, more int) string {
+	if more == 0 {
+		return machine
+	}
+	return fmt.Sprintf("%s and %d more", machine, more)
+}
+
+// inUseHint says what can be done about an address that is not free.
+func inUseHint(s address.Standing) string {
+	switch s {
+	case address.Held, address.Imported, address.Cooling:
+		return "`mintbatch pool free` gives it back"
+	case address.Seen:
+		return "look at that machine, or name another address"
+	}
+	return "the ledger has reserved it"
 }
 
 func (a *assigner) give(w *Wanted, i int, network address.Network, addr netip.Addr, pool string) {
@@ -202,7 +311,7 @@ func (a *assigner) give(w *Wanted, i int, network address.Network, addr netip.Ad
 	adapter.Addresses = append(adapter.Addresses, network.Prefix(addr))
 	a.reserved = append(a.reserved, address.Reservation{
 		Holder:  address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1},
-		Network: network.Name, Addr: addr, Pool: pool,
+		Network: network.Name, Addr: addr, Pool: pool, Standing: address.InUse,
 	})
 }
 

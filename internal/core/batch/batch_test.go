@@ -50,7 +50,7 @@ func build(t *testing.T, rows string, held ...address.Reservation) ([]*Wanted, f
 	table, found := sheet.Read(sheet.Source{Name: "m.csv", Content: []byte(rows), Rules: s.Rules()})
 	wanted, more := Build(table, s)
 	found = append(found, more...)
-	_, more = Assign(wanted, s, uuid.UUID{15: 1}, held)
+	_, more = Assign(wanted, s, Past{Ledger: uuid.UUID{15: 1}, Held: held})
 	return wanted, append(found, more...).Sorted()
 }
 
@@ -133,7 +133,7 @@ func TestFindingsOfCells(t *testing.T) {
 		{"bad-address", "machine,address\nx,198.51.100.1\n", "is the gateway"},
 		{"bad-address", "machine,address\nx,203.0.113.7\n", "is not in network survey"},
 		{"duplicate-address", "machine,address\nx,198.51.100.7\ny,198.51.100.7\n", "already in m.csv, row 2, column 2 (address)"},
-		{"pool-exhausted", "machine,address\nx-[1-4],pool\n", "no free address left for x-4"},
+		{"pool-exhausted", "machine,address\nx-[1-4],pool\n", "and 4 are wanted: none is left for x-4"},
 		{"missing-network", "machine,network.3\nx,chart\n", "network.3 is given but network.2 is not"},
 		{"bad-mac", "machine,mac\nx,03:00:5e:10:00:01\n", "multicast"},
 		{"duplicate-mac", "machine,mac\nx,02:00:5e:10:00:01\ny,02-00-5e-10-00-01\n", "already in m.csv, row 2"},
@@ -192,7 +192,7 @@ func TestAddressesHeldByOthers(t *testing.T) {
 	assert.Equal(t, "198.51.100.101/24", wanted[0].Adapters[0].Addresses[0].String())
 	s, _ := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(setupText)})
 	again := slices.Clone(wanted[0].Adapters)
-	Assign(wanted, s, uuid.UUID{15: 1}, []address.Reservation{held})
+	Assign(wanted, s, Past{Ledger: uuid.UUID{15: 1}, Held: []address.Reservation{held}})
 	assert.Equal(t, again, wanted[0].Adapters, "asked again, the same comes out")
 	_, found = build(t, "machine,address\nx,198.51.100.100\n", held)
 	require.Len(t, found, 1)
@@ -222,7 +222,7 @@ func FuzzPlaceholders(f *testing.F) {
 		table := &sheet.Table{File: "m", Columns: []sheet.Column{{Name: "machine"}, {Name: "notes"}, {Name: "address", Adapter: 1}},
 			Rows: []sheet.Row{{Number: 2, Cells: []string{"bms-[01-02]", text, text}}}}
 		wanted, _ := Build(table, s)
-		Assign(wanted, s, uuid.UUID{}, nil)
+		Assign(wanted, s, Past{})
 	})
 }
 
@@ -252,7 +252,7 @@ func TestHostileRowsArriveUnchanged(t *testing.T) {
 	table, refused := sheet.Read(sheet.Source{Name: "m.csv", Content: text.Bytes()})
 	wanted, more := Build(table, s)
 	refused = append(refused, more...)
-	_, more = Assign(wanted, s, uuid.UUID{1}, nil)
+	_, more = Assign(wanted, s, Past{Ledger: uuid.UUID{1}})
 	at := map[int]bool{}
 	for _, f := range append(refused, more...) {
 		if f.Severity == finding.Error {
@@ -294,4 +294,36 @@ func TestHostileRowsArriveUnchanged(t *testing.T) {
 	assert.Equal(t, 1000, arrived+len(at), "arrived, or refused at its cell")
 	assert.Greater(t, arrived, 500)
 	assert.Greater(t, len(at), 50)
+}
+
+// What others have is not given out, and no MAC address twice.
+func TestPastIsMindful(t *testing.T) {
+	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(setupText)}, setup.File{Name: "more.yaml", Content: []byte(`sites: {quay: {macs: "52:54:00:ff"}}`)})
+	require.False(t, found.Failed(), found)
+	table, _ := sheet.Read(sheet.Source{Name: "m.csv", Content: []byte("machine,address\nx-[1-2],pool\n")})
+	id := uuid.UUID{15: 1}
+	assigned := func(past Past) ([]*Wanted, finding.List) {
+		wanted, found := Build(table, s)
+		require.False(t, found.Failed(), found)
+		past.Ledger = id
+		_, found = Assign(wanted, s, past)
+		return wanted, found
+	}
+	plain, _ := assigned(Past{})
+	assert.True(t, strings.HasPrefix(plain[0].Adapters[0].MAC, "52:54:00:ff:"))
+	seen := address.Reservation{Network: "survey", Addr: addr("198.51.100.100"), Standing: address.Seen, Note: "printer"}
+	got, found := assigned(Past{Held: []address.Reservation{seen}, Foreign: map[string]string{plain[0].Adapters[0].MAC: "a printer"}})
+	require.Empty(t, found)
+	assert.Equal(t, "198.51.100.101/24", got[0].Adapters[0].Addresses[0].String())
+	assert.NotEqual(t, plain[0].Adapters[0].MAC, got[0].Adapters[0].MAC, "another has it")
+	assert.Equal(t, plain[1].Adapters[0].MAC, got[1].Adapters[0].MAC)
+	kept, _ := assigned(Past{MACs: map[machine.Key][]string{{Site: "quay", Name: "x-1"}: {"52:54:00:ff:00:07"}}})
+	assert.Equal(t, "52:54:00:ff:00:07", kept[0].Adapters[0].MAC, "a machine keeps what it has")
+
+	_, found = setup.Read(nil, setup.File{Name: "m.yaml", Content: []byte("mintbatch: 1\nsites: {quay: {kind: gateway, url: 'https://127.0.0.1:1/q', macs: '01:00'}}\n" +
+		"networks: {survey: {subnet: 198.51.100.0/24, pools: {a: 198.51.100.10-198.51.100.20, b: {ranges: 198.51.100.20-198.51.100.30, choice: random, pair: on}}}}\n")})
+	text := fmt.Sprint(found)
+	for _, part := range []string{"pools a and b both hand out 198.51.100.20", "lowest, sticky or spread", "one family only", "begins multicast addresses"} {
+		assert.Contains(t, text, part)
+	}
 }

@@ -2,9 +2,11 @@ package machine
 
 import (
 	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
+	"strings"
 
 	"github.com/google/uuid"
 )
@@ -28,14 +30,37 @@ func Identity(ledger uuid.UUID, key Key, generation int) uuid.UUID {
 	return uuid.NewSHA1(ledger, fmt.Appendf(nil, "machine\x00%s\x00%s\x00%d", key.Site, key.Name, generation))
 }
 
-// MAC gives the n-th adapter (counted from 1) its hardware address: unicast
-// and locally administered (IEEE 802, section 8.4), the same for ever, also
-// after a remake.
-func MAC(ledger uuid.UUID, key Key, n int) net.HardwareAddr {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00adapter\x00%s\x00%s\x00%d", ledger, key.Site, key.Name, n))
+// MAC gives the n-th adapter (counted from 1) its hardware address: unicast, and
+// with the prefix given or else locally administered (IEEE 802, section 8.4);
+// the same for ever, also after a remake. Where another adapter has it already,
+// the next try gives another.
+func MAC(ledger uuid.UUID, key Key, n int, prefix []byte, try int) net.HardwareAddr {
+	text := fmt.Appendf(nil, "%s\x00adapter\x00%s\x00%s\x00%d", ledger, key.Site, key.Name, n)
+	if try > 0 {
+		text = fmt.Appendf(text, "\x00%d", try)
+	}
+	sum := sha256.Sum256(text)
 	mac := net.HardwareAddr(sum[:6])
-	mac[0] = mac[0]&^0x01 | 0x02
+	if copy(mac, prefix) == 0 {
+		mac[0] = mac[0]&^0x01 | 0x02
+	}
 	return mac
+}
+
+// ParsePrefix reads the first one to four bytes of MAC addresses, such as
+// 52:54:00. That of a group address is refused; empty is none.
+func ParsePrefix(s string) ([]byte, error) {
+	if s == "" {
+		return nil, nil
+	}
+	prefix, err := hex.DecodeString(strings.NewReplacer(":", "", "-", "").Replace(s))
+	switch {
+	case err != nil || len(prefix) == 0 || len(prefix) > 4:
+		return nil, fmt.Errorf("%w: %q is not the beginning of one", ErrMAC, s)
+	case prefix[0]&1 != 0:
+		return nil, fmt.Errorf("%w: %q begins multicast addresses", ErrMAC, s)
+	}
+	return prefix, nil
 }
 
 // ErrMAC is what every failure of ParseMAC unwraps to.

@@ -84,13 +84,16 @@ func TestIdentitiesAreStableAndApart(t *testing.T) {
 	for _, id := range []string{
 		Identity(ledger, key, 1).String(), Identity(ledger, key, 2).String(), Identity(other, key, 1).String(),
 		Identity(ledger, Key{Site: "vessel", Name: "bms-sonar-01"}, 1).String(),
-		MAC(ledger, key, 1).String(), MAC(ledger, key, 2).String(), MAC(other, key, 1).String(),
+		MAC(ledger, key, 1, nil, 0).String(), MAC(ledger, key, 2, nil, 0).String(), MAC(other, key, 1, nil, 0).String(), MAC(ledger, key, 1, nil, 1).String(),
 	} {
 		assert.False(t, seen[id], id)
 		seen[id] = true
 	}
 	for n := range 200 {
-		mac := MAC(ledger, key, n)
+		mac := MAC(ledger, key, n, nil, 0)
+		prefix, err := ParsePrefix("52:54:00")
+		require.NoError(t, err)
+		assert.True(t, strings.HasPrefix(MAC(ledger, key, n, prefix, 0).String(), "52:54:00:"))
 		assert.Equal(t, byte(0x02), mac[0]&0x03, "unicast and locally administered: %s", mac)
 	}
 }

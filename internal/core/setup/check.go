@@ -44,6 +44,9 @@ func (s *Setup) check(found *finding.List) {
 		if !slices.Contains(SiteKinds, site.Kind) {
 			bad(fmt.Sprintf("site %s has the unknown kind %q", name, site.Kind), finding.DidYouMean(site.Kind, SiteKinds), "sites", name, "kind")
 		}
+		if _, err := machine.ParsePrefix(site.MACs); err != nil {
+			bad(err.Error(), "such as 52:54:00", "sites", name, "macs")
+		}
 		if site.Machines < 0 {
 			bad("machines must be 1 or more", "", "sites", name, "machines")
 		}
@@ -97,14 +100,7 @@ func (s *Setup) check(found *finding.List) {
 				bad(fmt.Sprintf("network %s: the router %s is not in its subnet", name, r.Via), "", "networks", name, "routes", fmt.Sprint(i))
 			}
 		}
-		for pool, p := range sorted(n.Pools) {
-			if len(p.Ranges) == 0 {
-				bad(fmt.Sprintf("pool %s has no ranges", pool), "", "networks", name, "pools", pool)
-			}
-			if _, err := address.NewPool(pool, s.bare(name), p.Ranges, p.Skip); err != nil {
-				bad(fmt.Sprintf("pool %s: %s", pool, err), "", "networks", name, "pools", pool, "ranges")
-			}
-		}
+		s.checkPools(name, n, bad)
 	}
 }
 
@@ -222,6 +218,33 @@ func (s *Setup) checkOwn(name string, t Template, bad complain) {
 	}
 }
 
+func (s *Setup) checkPools(name string, n Network, bad complain) {
+	var before []address.Pool
+	for pool, p := range sorted(n.Pools) {
+		path := []string{"networks", name, "pools", pool}
+		if len(p.Ranges) == 0 {
+			bad(fmt.Sprintf("pool %s has no ranges", pool), "", path...)
+		}
+		if c := address.Choice(p.Choice); c != "" && c != address.Lowest && c != address.Sticky && c != address.Spread {
+			bad(fmt.Sprintf("pool %s: the choice must be lowest, sticky or spread, not %q", pool, p.Choice), finding.DidYouMean(p.Choice, []string{"lowest", "sticky", "spread"}), append(path, "choice")...)
+		}
+		if p.Pair.Or(false) && len(n.Subnet) < 2 {
+			bad(fmt.Sprintf("pool %s makes pairs, and network %s has one family only", pool, name), "name a subnet of each family", append(path, "pair")...)
+		}
+		built, err := address.NewPool(pool, s.bare(name), p.Ranges, p.Skip)
+		if err != nil {
+			bad(fmt.Sprintf("pool %s: %s", pool, err), "", append(path, "ranges")...)
+			continue
+		}
+		for _, other := range before {
+			if a, both := built.Overlaps(other); both {
+				bad(fmt.Sprintf("pools %s and %s both hand out %s", other.Name, pool, a), "skip it in one of them", append(path, "ranges")...)
+			}
+		}
+		before = append(before, built)
+	}
+}
+
 // checkNames holds the parts against each other that refer by name.
 func (s *Setup) checkNames(bad complain) {
 	for name, p := range sorted(s.Presets) {
@@ -309,6 +332,7 @@ func (s *Setup) AddressNetworks() map[string]address.Network {
 			if err != nil { // check has refused it
 				continue
 			}
+			built.Choice, built.Pair = address.Choice(cmp.Or(p.Choice, string(address.Lowest))), p.Pair.Or(false)
 			n.Pools = append(n.Pools, built)
 		}
 		all[name] = n

@@ -37,7 +37,7 @@ func (d *decoder) scalar(n *tree.Node, into reflect.Value, path []string) {
 	switch {
 	case into.Type() == durationType:
 		var v time.Duration
-		if v, err = time.ParseDuration(text); v <= 0 && err == nil {
+		if v, err = time.ParseDuration(text); v < 0 && err == nil || v == 0 && err == nil && path[len(path)-1] != "cooling" {
 			err = errors.New("it must be more than nothing")
 		}
 		into.SetInt(int64(v))

@@ -66,6 +66,7 @@ type Site struct {
 	Fingerprint string    `key:"fingerprint" doc:"gateway: SHA-256 of the certificate to trust, for one that no authority signed"`
 	Token       Reference `key:"token" doc:"gateway: the bearer token, best as file:PATH or env:NAME"`
 	Machines    int       `key:"machines" doc:"how many machines are worked on side by side (default 8)"`
+	MACs        string    `key:"macs" doc:"the first bytes of the MAC addresses that adapters are given, such as 52:54:00"`
 
 	Hosts       map[string]Host `key:"hosts" doc:"libvirt: the hosts, by the names that rows use"`
 	SpareMemory machine.Size    `key:"spare_memory" doc:"libvirt: memory of each host that no machine may be promised (default 1GiB)"`
@@ -123,13 +124,16 @@ type Network struct {
 	MTU     int             `key:"mtu" doc:"largest packet, in bytes (default: the guest's own)"`
 	Routes  []machine.Route `key:"routes" doc:"ways to other networks, besides the gateway"`
 	IPv6    machine.Switch  `key:"ipv6" doc:"off switches IPv6 off in the guest"`
+	Cooling *time.Duration  `key:"cooling" doc:"how long an address rests after its machine was retired (default 1h)"`
 	Pools   map[string]Pool `key:"pools" doc:"addresses that the tool may hand out"`
 }
 
 // Pool is a part of a network's addresses.
 type Pool struct {
-	Ranges []string `key:"ranges" short:"yes" doc:"such as 198.51.100.100-198.51.100.180"`
-	Skip   []string `key:"skip" doc:"addresses and ranges to leave out"`
+	Ranges []string       `key:"ranges" short:"yes" doc:"such as 198.51.100.100-198.51.100.180"`
+	Skip   []string       `key:"skip" doc:"addresses and ranges to leave out"`
+	Choice string         `key:"choice" doc:"which free address a machine gets: lowest (the default), sticky (each its own again, even after a retire) or spread"`
+	Pair   machine.Switch `key:"pair" doc:"on: also the address of the other family with the same host number"`
 }
 
 // Preset is a named bundle of column defaults and first-boot contents.

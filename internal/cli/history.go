@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+)
+
+func (a *App) historyCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "history",
+		Usage:     "who did what to which machine, and when",
+		ArgsUsage: "[MACHINE...]",
+		Description: "Tells what the ledger has kept, also of machines that are gone. Names may be globs; without any, what\n" +
+			"was done to addresses is told, too. `mintbatch runs` has the sheet and setup of each run.\n\n" +
+			"   mintbatch history bms-sonar-01",
+		Action: a.history,
+	}
+}
+
+type eventJSON struct {
+	At      time.Time `json:"at"`
+	User    string    `json:"user"`
+	Host    string    `json:"host"`
+	Run     string    `json:"run,omitempty"`
+	Site    string    `json:"site,omitempty"`
+	Machine string    `json:"machine,omitempty"`
+	What    string    `json:"what"`
+	Detail  string    `json:"detail,omitempty"`
+}
+
+func (a *App) history(ctx context.Context, c *cli.Command) error {
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	all, err := s.History(ctx, c.Args().Slice())
+	if err != nil {
+		return err
+	}
+	events := []eventJSON{}
+	var cells [][]string
+	for _, e := range all {
+		events = append(events, eventJSON{e.At, e.User, e.Host, e.Run, e.Site, e.Name, e.What, e.Detail})
+		cells = append(cells, []string{when(e.At), visible(e.Name), e.Site, e.What, visible(e.Detail), visible(e.User), visible(e.Host), e.Run})
+	}
+	if c.Bool("json") {
+		return a.document(struct {
+			Schema string      `json:"schema"`
+			Events []eventJSON `json:"events"`
+		}{"mintbatch/history/1", events})
+	}
+	if len(cells) == 0 {
+		fmt.Fprintln(a.Stdout, "nothing was done yet")
+		return nil
+	}
+	rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"when", "machine", "site", "what", "detail", "user", "on", "run"}, cells)
+	return nil
+}
