@@ -28,8 +28,12 @@ func (l *Ledger) Check(ctx context.Context) ([]string, error) {
 			return nil
 		}
 	}
+	if l.store.check != "" {
+		if err := l.read(ctx, l.store.check, add("the database is damaged: %s%s%s")); err != nil {
+			return nil, err
+		}
+	}
 	for _, c := range []struct{ query, says string }{
-		{`SELECT integrity_check, '', '' FROM pragma_integrity_check WHERE integrity_check <> 'ok'`, "the database is damaged: %s%s%s"},
 		{`SELECT r.address, r.network, r.site || '/' || r.machine FROM reservations r LEFT JOIN machines m ON m.site = r.site AND m.name = r.machine
 			WHERE r.standing = 'in use' AND m.name IS NULL`, "address %s of network %s is in use by %s, which the ledger does not have"},
 		{`SELECT s.name, s.site || '/' || s.machine, '' FROM secrets s LEFT JOIN machines m ON m.site = s.site AND m.name = s.machine
@@ -116,7 +120,7 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 	if err != nil {
 		return 0, fmt.Errorf("%w: %q is not a ledger's id", ErrExport, head.Ledger)
 	}
-	err = l.write(ctx, func(tx *sql.Tx) error {
+	err = l.write(ctx, func(tx *transaction) error {
 		rows = 0
 		if err := adopt(tx, id); err != nil {
 			return err
@@ -136,7 +140,7 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 	return rows, err
 }
 
-func importLine(tx *sql.Tx, columns map[string]map[string]bool, line []byte) error {
+func importLine(tx *transaction, columns map[string]map[string]bool, line []byte) error {
 	var one struct {
 		Table string
 		Row   map[string]any
@@ -167,7 +171,7 @@ func importLine(tx *sql.Tx, columns map[string]map[string]bool, line []byte) err
 
 // columnsOf lists the columns of a table, which must be one of ours: the names
 // in a line are somebody else's words.
-func columnsOf(tx *sql.Tx, cache map[string]map[string]bool, table string) (map[string]bool, error) {
+func columnsOf(tx *transaction, cache map[string]map[string]bool, table string) (map[string]bool, error) {
 	if known := cache[table]; known != nil {
 		return known, nil
 	}
@@ -196,7 +200,7 @@ func columnsOf(tx *sql.Tx, cache map[string]map[string]bool, table string) (map[
 // Prune forgets runs that ended, events and addresses whose time was over before
 // a moment. Machines and what they have stay.
 func (l *Ledger) Prune(ctx context.Context, before time.Time) (rows int64, err error) {
-	err = l.write(ctx, func(tx *sql.Tx) error {
+	err = l.write(ctx, func(tx *transaction) error {
 		rows = 0
 		for _, q := range []struct {
 			query string

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"time"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/machine"
 )
 
@@ -21,23 +23,26 @@ type Event struct {
 }
 
 // note writes an event. Who did it is read off its run, if it has one.
-func note(tx *sql.Tx, e Event) error {
-	_, err := tx.Exec(`INSERT INTO history (number, at, run, user_name, host_name, site, machine, what, detail)
-		VALUES ((SELECT COALESCE(max(number), 0) + 1 FROM history), ?, ?, ?, ?, ?, ?, ?, ?)`,
-		now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
+func note(tx *transaction, e Event) error {
+	id, err := uuid.NewV7() // the order of ids is that of time
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		id.String(), now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
 	return err
 }
 
 // Note writes an event that is no step of a run.
 func (l *Ledger) Note(ctx context.Context, e Event) error {
-	return l.write(ctx, func(tx *sql.Tx) error { return note(tx, e) })
+	return l.write(ctx, func(tx *transaction) error { return note(tx, e) })
 }
 
 // History returns all events, the oldest first.
 func (l *Ledger) History(ctx context.Context) ([]Event, error) {
 	var all []Event
 	err := l.read(ctx, `SELECT h.at, h.run, COALESCE(r.user_name, h.user_name), COALESCE(r.host_name, h.host_name), h.site, h.machine, h.what, h.detail
-		FROM history h LEFT JOIN runs r ON r.id = h.run ORDER BY h.number`, func(row *sql.Rows) error {
+		FROM history h LEFT JOIN runs r ON r.id = h.run ORDER BY h.id`, func(row *sql.Rows) error {
 		var e Event
 		var at string
 		if err := row.Scan(&at, &e.Run, &e.User, &e.Host, &e.Site, &e.Name, &e.What, &e.Detail); err != nil {

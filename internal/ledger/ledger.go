@@ -9,15 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
-	"github.com/gofrs/flock"
 	"github.com/google/uuid"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the database driver
 )
 
 // ErrLedger is what every failure of the ledger itself unwraps to: it cannot
@@ -30,63 +27,55 @@ type Ledger struct {
 	// machines derive from.
 	ID uuid.UUID
 
-	path  string
 	db    *sql.DB
-	lock  *flock.Flock
+	store store
 	queue chan *write
 	done  chan struct{}
 
 	closing sync.Once
 }
 
+// store is what differs between the databases that a ledger can be in.
+type store struct {
+	name     string // for messages, without a password
+	dialect  goose.Dialect
+	numbered bool // placeholders are $1, $2, ...
+	// alone lets one process at a time do something to the database as a whole.
+	alone func(ctx context.Context, do func() error) error
+	// hold keeps other runs away, unless one has the ledger; release ends that.
+	hold    func(ctx context.Context) (bool, error)
+	release func() error
+	explain func(err error) (what string, known bool)
+	check   string // a query for faults of the database itself
+}
+
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Open opens the SQLite ledger in a file, making it where there is none.
-func Open(ctx context.Context, path string) (*Ledger, error) {
-	l, err := open(ctx, path)
-	if err != nil {
-		return nil, explain(path, err)
-	}
-	return l, nil
+// IsShared tells whether a ledger's name is that of a database that several
+// operators share, and not of a file.
+func IsShared(name string) bool {
+	return strings.HasPrefix(name, "postgres://") || strings.HasPrefix(name, "postgresql://")
 }
 
-func open(ctx context.Context, path string) (*Ledger, error) {
-	if err := private(path); err != nil {
-		return nil, err
+// Open opens the ledger in a SQLite file, making it where there is none, or in a
+// PostgreSQL database, postgres://USER@HOST/DATABASE.
+func Open(ctx context.Context, name string) (*Ledger, error) {
+	open := openFile
+	if IsShared(name) {
+		open = openShared
 	}
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(30000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate")
+	db, s, err := open(name)
 	if err != nil {
-		return nil, err
+		return nil, explain(s, err)
 	}
-	l := &Ledger{path: path, db: db, lock: flock.New(path + ".lock"), queue: make(chan *write), done: make(chan struct{})}
+	l := &Ledger{db: db, store: s, queue: make(chan *write), done: make(chan struct{})}
 	if err := l.prepare(ctx); err != nil {
 		_ = db.Close()
-		return nil, err
+		return nil, explain(s, err)
 	}
 	go l.writeAll()
 	return l, nil
-}
-
-// private makes sure that the file is there and nobody else's to read.
-func private(path string) error {
-	info, err := os.Stat(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		if _, err := os.Stat(filepath.Dir(path)); err != nil {
-			return fmt.Errorf("its folder is not there: %w", err)
-		}
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-		if err != nil {
-			return err
-		}
-		return f.Close()
-	case err != nil:
-		return err
-	case !info.Mode().IsRegular():
-		return errors.New("it is not a file")
-	}
-	return nil
 }
 
 func (l *Ledger) prepare(ctx context.Context) error {
@@ -94,7 +83,7 @@ func (l *Ledger) prepare(ctx context.Context) error {
 		return err
 	}
 	// Whoever comes first draws the id; everybody reads what then stands there.
-	if _, err := l.db.ExecContext(ctx, `INSERT INTO about (name, value) VALUES ('id', ?) ON CONFLICT DO NOTHING`, uuid.NewString()); err != nil {
+	if _, err := l.db.ExecContext(ctx, l.store.query(`INSERT INTO about (name, value) VALUES ('id', ?) ON CONFLICT DO NOTHING`), uuid.NewString()); err != nil {
 		return err
 	}
 	var text string
@@ -110,29 +99,25 @@ func (l *Ledger) prepare(ctx context.Context) error {
 const newest = 2
 
 func (l *Ledger) migrate(ctx context.Context) error {
-	// One process migrates at a time; the others find it done.
-	guard := flock.New(l.path + ".migrate")
-	if err := guard.Lock(); err != nil {
+	return l.store.alone(ctx, func() error {
+		folder, err := fs.Sub(migrations, "migrations")
+		if err != nil {
+			return err
+		}
+		p, err := goose.NewProvider(l.store.dialect, l.db, folder, goose.WithDisableGlobalRegistry(true))
+		if err != nil {
+			return err
+		}
+		form, err := p.GetDBVersion(ctx)
+		if err != nil {
+			return err
+		}
+		if form > newest {
+			return fmt.Errorf("it was written by a newer mintbatch (form %d, this program knows up to %d); use that one", form, newest)
+		}
+		_, err = p.Up(ctx)
 		return err
-	}
-	defer guard.Unlock() //nolint:errcheck // it goes with the process
-	folder, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, l.db, folder, goose.WithDisableGlobalRegistry(true))
-	if err != nil {
-		return err
-	}
-	form, err := p.GetDBVersion(ctx)
-	if err != nil {
-		return err
-	}
-	if form > newest {
-		return fmt.Errorf("it was written by a newer mintbatch (form %d, this program knows up to %d); use that one", form, newest)
-	}
-	_, err = p.Up(ctx)
-	return err
+	})
 }
 
 // Close ends the use of the ledger; a second call does nothing.
@@ -141,7 +126,7 @@ func (l *Ledger) Close() error {
 		close(l.queue)
 		<-l.done
 	})
-	return errors.Join(l.lock.Unlock(), l.db.Close())
+	return errors.Join(l.store.release(), l.db.Close())
 }
 
 // Busy says that another run has the ledger.
@@ -159,7 +144,7 @@ func (b *Busy) Error() string {
 // Hold keeps other runs away until Close, or until the process ends in
 // whatever way. When another run holds the ledger it returns a *Busy.
 func (l *Ledger) Hold(ctx context.Context) error {
-	ok, err := l.lock.TryLock()
+	ok, err := l.store.hold(ctx)
 	if err != nil {
 		return l.explained(err)
 	}

@@ -56,7 +56,7 @@ func (l *Ledger) HostKey(ctx context.Context, key machine.Key) (string, error) {
 // read runs a query and hands each row to take.
 func (l *Ledger) read(ctx context.Context, query string, take func(*sql.Rows) error, args ...any) error {
 	err := func() error {
-		rows, err := l.db.QueryContext(ctx, query, args...)
+		rows, err := l.db.QueryContext(ctx, l.store.query(query), args...)
 		if err != nil {
 			return err
 		}
@@ -77,7 +77,7 @@ func (l *Ledger) read(ctx context.Context, query string, take func(*sql.Rows) er
 // Begin writes that a machine of this generation is being made to a spec, and
 // what is reserved for it. It is the first thing that happens to a machine.
 func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, generation int, reserved []Reservation) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		if err := reserve(tx, m.Key, reserved); err != nil {
 			return err
 		}
@@ -94,7 +94,7 @@ func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, gener
 
 // Finish writes that a machine is as its spec says.
 func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE machines SET state = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`,
 			proof.Made, encode(m.Spec), run, now(), m.Site, m.Name)
 		if err != nil {
@@ -107,7 +107,7 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 // Forget takes a machine out of the ledger, with its sealed values and its
 // journal. Its addresses rest for as long as is said for their networks.
 func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		if err := cool(tx, key, cooling); err != nil {
 			return err
 		}
@@ -128,7 +128,7 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 
 // Placed writes where a site put a machine.
 func (l *Ledger) Placed(ctx context.Context, key machine.Key, host, store string) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE machines SET host = ?, store = ? WHERE site = ? AND name = ?`, host, store, key.Site, key.Name)
 		return err
 	})
@@ -140,7 +140,7 @@ var ErrNoSecret = errors.New("the ledger has no such sealed value")
 // Seal keeps a machine's sealed values, by name, and its public host key, in
 // place of those of an earlier generation.
 func (l *Ledger) Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		if _, err := tx.Exec(`DELETE FROM secrets WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 			return err
 		}
@@ -156,7 +156,7 @@ func (l *Ledger) Seal(ctx context.Context, key machine.Key, hostKey string, seal
 
 // SetSecret keeps a sealed value that belongs to no machine.
 func (l *Ledger) SetSecret(ctx context.Context, name, sealed string) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		_, err := tx.Exec(`INSERT INTO secrets (site, machine, name, sealed) VALUES ('', '', ?, ?)
 			ON CONFLICT (site, machine, name) DO UPDATE SET sealed = excluded.sealed`, name, sealed)
 		return err
@@ -197,7 +197,7 @@ func (l *Ledger) Sealed(ctx context.Context) ([]Sealed, error) {
 
 // Reseal replaces sealed values, all of them or none.
 func (l *Ledger) Reseal(ctx context.Context, all []Sealed) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		for _, s := range all {
 			if _, err := tx.Exec(`UPDATE secrets SET sealed = ? WHERE site = ? AND machine = ? AND name = ?`, s.Value, s.Site, s.Name, s.Label); err != nil {
 				return err

@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 
 	"github.com/google/uuid"
@@ -16,14 +15,14 @@ var ErrNotEmpty = errors.New("the ledger is not empty")
 // Adopt gives an empty ledger the id of one that was lost, so that the
 // identities of its machines are known again.
 func (l *Ledger) Adopt(ctx context.Context, id uuid.UUID) error {
-	err := l.write(ctx, func(tx *sql.Tx) error { return adopt(tx, id) })
+	err := l.write(ctx, func(tx *transaction) error { return adopt(tx, id) })
 	if err == nil {
 		l.ID = id
 	}
 	return err
 }
 
-func adopt(tx *sql.Tx, id uuid.UUID) error {
+func adopt(tx *transaction, id uuid.UUID) error {
 	for _, table := range []string{"machines", "reservations", "runs"} {
 		var n int
 		if err := tx.QueryRow(`SELECT count(*) FROM ` + table).Scan(&n); err != nil {
@@ -39,7 +38,7 @@ func adopt(tx *sql.Tx, id uuid.UUID) error {
 
 // Restore writes down a machine that a site has and the ledger has lost.
 func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []Reservation) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		if err := reserve(tx, m.Key, reserved); err != nil {
 			return err
 		}

@@ -44,7 +44,7 @@ func seconds(t time.Time) string {
 // reserve makes the machine's reservations those given and no others. An
 // address that somebody else holds is refused; the table's key sees to it that
 // none can be held twice.
-func reserve(tx *sql.Tx, key machine.Key, want []Reservation) error {
+func reserve(tx *transaction, key machine.Key, want []Reservation) error {
 	if _, err := tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func reserve(tx *sql.Tx, key machine.Key, want []Reservation) error {
 
 // put writes a reservation where nobody else has the address, or its time is
 // over.
-func put(tx *sql.Tx, r Reservation) error {
+func put(tx *transaction, r Reservation) error {
 	if r.Standing == "" {
 		r.Standing = address.InUse
 	}
@@ -82,7 +82,7 @@ var ErrHeld = errors.New("the address is held by another machine, or by hand, me
 // Keep writes reservations that are no machine's doing: held by hand, imported,
 // or reserved for a machine to come. All are written or none.
 func (l *Ledger) Keep(ctx context.Context, all []Reservation) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		for _, r := range all {
 			if err := put(tx, r); err != nil {
 				return err
@@ -95,13 +95,13 @@ func (l *Ledger) Keep(ctx context.Context, all []Reservation) error {
 // Reserve keeps addresses for a machine that is yet to be made, and no others
 // for it.
 func (l *Ledger) Reserve(ctx context.Context, key machine.Key, all []Reservation) error {
-	return l.write(ctx, func(tx *sql.Tx) error { return reserve(tx, key, all) })
+	return l.write(ctx, func(tx *transaction) error { return reserve(tx, key, all) })
 }
 
 // Free takes away a reservation of the standings named; it tells whether there
 // was one.
 func (l *Ledger) Free(ctx context.Context, network string, addr netip.Addr, standings ...address.Standing) (was bool, err error) {
-	err = l.write(ctx, func(tx *sql.Tx) error {
+	err = l.write(ctx, func(tx *transaction) error {
 		for _, s := range standings {
 			done, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing = ?`, network, addr.String(), s)
 			if err != nil {
@@ -120,7 +120,7 @@ func (l *Ledger) Free(ctx context.Context, network string, addr netip.Addr, stan
 
 // cool lets the addresses of a machine that goes rest; those of networks that
 // until does not name are free at once.
-func cool(tx *sql.Tx, key machine.Key, until map[string]time.Time) error {
+func cool(tx *transaction, key machine.Key, until map[string]time.Time) error {
 	for network, t := range until {
 		if _, err := tx.Exec(`UPDATE reservations SET standing = ?, since = ?, until = ? WHERE site = ? AND machine = ? AND network = ?`,
 			address.Cooling, now(), seconds(t), key.Site, key.Name, network); err != nil {

@@ -21,7 +21,7 @@ type Run struct {
 
 // StartRun writes that a run begins.
 func (l *Ledger) StartRun(ctx context.Context, r Run) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		_, err := tx.Exec(`INSERT INTO runs (id, command, user_name, host_name, sheet, setup, started) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 			r.ID, r.Command, r.User, r.Host, r.Sheet, r.Setup, now())
 		return err
@@ -30,7 +30,7 @@ func (l *Ledger) StartRun(ctx context.Context, r Run) error {
 
 // EndRun writes how a run ended.
 func (l *Ledger) EndRun(ctx context.Context, id, outcome string) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE runs SET ended = ?, outcome = ? WHERE id = ?`, now(), outcome, id)
 		return err
 	})

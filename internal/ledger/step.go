@@ -46,9 +46,11 @@ func (l *Ledger) Steps(ctx context.Context, key machine.Key, generation int) (ma
 
 // Journal writes a step's state.
 func (l *Ledger) Journal(ctx context.Context, s Step) error {
-	return l.write(ctx, func(tx *sql.Tx) error {
+	return l.write(ctx, func(tx *transaction) error {
 		if s.State == Begun {
-			_, err := tx.Exec(`INSERT OR REPLACE INTO steps (site, machine, generation, step, input, state, run, began) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			_, err := tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, run, began) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+				ON CONFLICT (site, machine, generation, step) DO UPDATE SET input = excluded.input, state = excluded.state, error = '', run = excluded.run,
+					began = excluded.began, ended = ''`,
 				s.Site, s.Name, s.Generation, s.Step, s.Input, s.State, s.Run, now())
 			return err
 		}

@@ -3,6 +3,8 @@ package ledger
 import (
 	"context"
 	"database/sql"
+	"strconv"
+	"strings"
 )
 
 // Every write is durable before its caller goes on, and a disk can make only
@@ -11,14 +13,14 @@ import (
 
 type write struct {
 	ctx  context.Context
-	do   func(*sql.Tx) error
+	do   func(*transaction) error
 	err  error
 	done chan struct{}
 }
 
 // write runs do in a transaction; when it returns nil, what it did is durable.
 // A do that fails leaves nothing behind and does not harm the others.
-func (l *Ledger) write(ctx context.Context, do func(*sql.Tx) error) error {
+func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
 	w := &write{ctx: ctx, do: do, done: make(chan struct{})}
 	l.queue <- w
 	<-w.done
@@ -62,6 +64,7 @@ func (l *Ledger) commit(batch []*write) {
 			return err
 		}
 		defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
+		t := &transaction{tx, l.store}
 		for _, w := range batch {
 			if w.err = w.ctx.Err(); w.err != nil {
 				continue
@@ -69,7 +72,7 @@ func (l *Ledger) commit(batch []*write) {
 			if _, err := tx.Exec(`SAVEPOINT one`); err != nil {
 				return err
 			}
-			if w.err = w.do(tx); w.err != nil {
+			if w.err = w.do(t); w.err != nil {
 				if _, err := tx.Exec(`ROLLBACK TO one`); err != nil {
 					return err
 				}
@@ -87,4 +90,39 @@ func (l *Ledger) commit(batch []*write) {
 			}
 		}
 	}
+}
+
+// transaction is one of the ledger's database, whichever that is. Queries have
+// question marks for their values.
+type transaction struct {
+	*sql.Tx
+	store store
+}
+
+// Exec is that of sql.Tx.
+func (t *transaction) Exec(query string, args ...any) (sql.Result, error) {
+	return t.Tx.Exec(t.store.query(query), args...)
+}
+
+// QueryRow is that of sql.Tx.
+func (t *transaction) QueryRow(query string, args ...any) *sql.Row {
+	return t.Tx.QueryRow(t.store.query(query), args...)
+}
+
+// query writes a query with the placeholders that the database takes.
+func (s store) query(q string) string {
+	if !s.numbered {
+		return q
+	}
+	var b strings.Builder
+	n := 0
+	for _, r := range q {
+		if r == '?' {
+			n++
+			b.WriteString("$" + strconv.Itoa(n))
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
 }

@@ -25,7 +25,7 @@ func Check(ctx context.Context, in Input) (*Checked, error) {
 		return nil, err
 	}
 	past := batch.Past{Now: time.Now()}
-	if path := b.ledgerPath(); exists(path) {
+	if path := b.ledgerPath(); ledger.IsShared(path) || exists(path) {
 		l, err := ledger.Open(ctx, path)
 		if err != nil {
 			return nil, err
@@ -51,6 +51,9 @@ func exists(path string) bool {
 func (b *Batch) ledgerPath() string {
 	if b.Setup.Ledger == "" {
 		return b.path("mintbatch.ledger")
+	}
+	if ledger.IsShared(b.Setup.Ledger) {
+		return b.Setup.Ledger
 	}
 	return b.path(b.Setup.Ledger)
 }

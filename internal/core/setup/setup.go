@@ -17,7 +17,7 @@ import (
 type Setup struct {
 	Version   int                 `key:"mintbatch" doc:"version of the file's form: 1"`
 	Sheet     string              `key:"sheet" doc:"the inventory sheet, relative to this file"`
-	Ledger    string              `key:"ledger" doc:"the ledger's file, relative to this file"`
+	Ledger    string              `key:"ledger" doc:"the ledger's file, relative to this file, or a database that several share, postgres://USER@HOST/DATABASE"`
 	Columns   map[string]Column   `key:"columns" doc:"what the headings of a user's own sheet mean"`
 	Naming    Naming              `key:"naming" doc:"how machines are to be named"`
 	Defaults  Values              `key:"defaults" doc:"columns that a row, its preset and its template leave empty"`

@@ -4,7 +4,7 @@ ALTER TABLE reservations ADD COLUMN note TEXT NOT NULL DEFAULT '';
 ALTER TABLE reservations ADD COLUMN until TEXT NOT NULL DEFAULT ''; -- empty: for ever
 
 CREATE TABLE history (
-    number    INTEGER NOT NULL PRIMARY KEY,
+    id        TEXT NOT NULL PRIMARY KEY,
     at        TEXT NOT NULL,
     run       TEXT NOT NULL DEFAULT '',
     user_name TEXT NOT NULL DEFAULT '',

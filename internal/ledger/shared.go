@@ -1,0 +1,86 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"net"
+	"net/url"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	_ "github.com/jackc/pgx/v5/stdlib" // the database driver
+	"github.com/pressly/goose/v3"
+)
+
+// Two locks of the database (PostgreSQL: "Advisory Locks"): one for who changes
+// its tables, one for who works on the ledger.
+const (
+	lockTables = 7236001
+	lockRuns   = 7236002
+)
+
+// openShared opens a PostgreSQL database.
+func openShared(name string) (*sql.DB, store, error) {
+	s := store{name: "the ledger's database", dialect: goose.DialectPostgres, numbered: true, explain: explainShared}
+	u, err := url.Parse(name)
+	if err != nil {
+		return nil, s, errors.New("it is not a URL such as postgres://mint@db.brackwater.example/mintbatch")
+	}
+	s.name = u.Redacted()
+	db, err := sql.Open("pgx", name)
+	if err != nil {
+		return nil, s, err
+	}
+	s.alone = func(ctx context.Context, do func() error) error {
+		c, err := db.Conn(ctx)
+		if err != nil {
+			return err
+		}
+		defer c.Close()
+		if _, err := c.ExecContext(ctx, `SELECT pg_advisory_lock($1)`, lockTables); err != nil {
+			return err
+		}
+		defer c.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, lockTables) //nolint:errcheck // it goes with the connection
+		return do()
+	}
+	// The lock is the connection's, and goes with it, however the process ends.
+	var held *sql.Conn
+	s.hold = func(ctx context.Context) (ok bool, err error) {
+		c, err := db.Conn(ctx)
+		if err != nil {
+			return false, err
+		}
+		if err = c.QueryRowContext(ctx, `SELECT pg_try_advisory_lock($1)`, lockRuns).Scan(&ok); err != nil || !ok {
+			return false, errors.Join(err, c.Close())
+		}
+		held = c
+		return true, nil
+	}
+	s.release = func() error {
+		if held == nil {
+			return nil
+		}
+		_, err := held.ExecContext(context.Background(), `SELECT pg_advisory_unlock($1)`, lockRuns)
+		return errors.Join(err, held.Close())
+	}
+	return db, s, nil
+}
+
+// explainShared says what to do about what the server says (PostgreSQL, appendix
+// A: error codes).
+func explainShared(err error) (string, bool) {
+	var db *pgconn.PgError
+	var network *net.OpError
+	switch {
+	case errors.As(err, &db):
+		what, known := map[string]string{
+			"28P01": "the password is wrong", "28000": "the login is refused; look at the server's pg_hba.conf",
+			"3D000": "the server has no such database; make it with createdb", "42501": "the login may not do this in the database; grant it the right",
+			"53100": "the server's disk is full", "57P03": "the server is starting up; try again in a moment", "53300": "the server has too many connections",
+		}[db.Code]
+		return what, known
+	case errors.As(err, &network):
+		return "the server does not answer: " + network.Err.Error(), true
+	}
+	return "", false
+}
