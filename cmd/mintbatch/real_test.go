@@ -140,7 +140,7 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 
 	for name, has := range map[string]struct{ template, sees string }{
 		"bms-sonar-01": {"deb12-disk", "198.51.100.11/24"},
-		"bms-chart-01": {"deb12-base", "203.0.113.1"},
+		"bms-chart-01": {"deb12-base", "203.0.113.50/24"},
 		"bms-sonar-03": {"deb12-disk", "198.51.100.101/24"},
 	} {
 		for script, want := range map[string]string{
@@ -231,7 +231,8 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 	time.Sleep(15 * time.Second)
 	one, err := command(t, dir, "mintbatch", "show", "--json", "bms-chart-01")
 	require.NoError(t, err, one)
-	assert.Regexp(t, `"203\.0\.113\.1[0-9]{2}/24"`, one)
+	assert.Contains(t, one, `"203.0.113.50/24"`)
+	assert.Contains(t, virsh(t, "net-dumpxml", "chart"), "name='bms-chart-01' ip='203.0.113.50'")
 	verdict, err = command(t, dir, "mintbatch", "verify", "bms-chart-01")
 	require.NoError(t, err, verdict)
 
@@ -263,6 +264,7 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-*")
 	require.NoError(t, err, out)
 	assert.Equal(t, before, there(t, site))
+	assert.NotContains(t, virsh(t, "net-dumpxml", "chart"), "bms-chart-01", "its lease went with it")
 }
 
 func shown(t *testing.T, dir, name string) struct {

@@ -45,6 +45,8 @@ type store struct {
 	// hold keeps other runs away, unless one has the ledger; release ends that.
 	hold    func(ctx context.Context) (bool, error)
 	release func() error
+	// fence, in a transaction, refuses a run whose hold was lost meanwhile.
+	fence   func(tx *sql.Tx) error
 	explain func(err error) (what string, known bool)
 	check   string // a query for faults of the database itself
 }

@@ -178,6 +178,21 @@ func TestServersThatRefuse(t *testing.T) {
 	}
 }
 
+// A run that was thought dead and wakes up cannot write any more.
+func TestCutOff(t *testing.T) {
+	ctx, name := t.Context(), servertest.Database(t)
+	asleep, next := opened(t, name), opened(t, name)
+	require.NoError(t, asleep.Hold(ctx))
+	require.NoError(t, asleep.Begin(ctx, "r1", one("a"), 1, nil))
+	_, err := next.db.Exec(`SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND objid = $1`, lockRuns)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return next.Hold(ctx) == nil }, 10*time.Second, 10*time.Millisecond)
+	err = asleep.Begin(ctx, "r1", one("b"), 1, nil)
+	assert.ErrorIs(t, err, ErrLedger)
+	assert.ErrorIs(t, err, ErrCutOff)
+	require.NoError(t, next.Begin(ctx, "r2", one("c"), 1, nil))
+}
+
 // Everything moves from a file to a server and back, and is the same.
 func TestMoving(t *testing.T) {
 	ctx := t.Context()

@@ -19,6 +19,10 @@ const (
 	lockRuns   = 7236002
 )
 
+// ErrCutOff means that a run's connection was lost, and with it its hold of the
+// ledger: another run may have it now.
+var ErrCutOff = errors.New("the connection was lost, and another run may have the ledger now; run the same command again")
+
 // openShared opens a PostgreSQL database.
 func openShared(name string) (*sql.DB, store, error) {
 	s := store{name: "the ledger's database", dialect: goose.DialectPostgres, numbered: true, explain: explainShared}
@@ -45,16 +49,31 @@ func openShared(name string) (*sql.DB, store, error) {
 	}
 	// The lock is the connection's, and goes with it, however the process ends.
 	var held *sql.Conn
+	var holder int // the server's process that has the lock
 	s.hold = func(ctx context.Context) (ok bool, err error) {
 		c, err := db.Conn(ctx)
 		if err != nil {
 			return false, err
 		}
-		if err = c.QueryRowContext(ctx, `SELECT pg_try_advisory_lock($1)`, lockRuns).Scan(&ok); err != nil || !ok {
+		var process int
+		if err = c.QueryRowContext(ctx, `SELECT pg_try_advisory_lock($1), pg_backend_pid()`, lockRuns).Scan(&ok, &process); err != nil || !ok {
 			return false, errors.Join(err, c.Close())
 		}
-		held = c
+		held, holder = c, process
 		return true, nil
+	}
+	// A run that was cut off and thought dead may wake up while another has the
+	// ledger. What it does then is not written down, and so it stops.
+	s.fence = func(tx *sql.Tx) error {
+		if held == nil {
+			return nil
+		}
+		var mine bool
+		err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND objid = $1 AND pid = $2 AND granted)`, lockRuns, holder).Scan(&mine)
+		if err == nil && !mine {
+			return ErrCutOff
+		}
+		return err
 	}
 	s.release = func() error {
 		if held == nil {

@@ -65,6 +65,9 @@ func (l *Ledger) commit(batch []*write) {
 		}
 		defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
 		t := &transaction{tx, l.store}
+		if err := l.store.fence(tx); err != nil {
+			return err
+		}
 		for _, w := range batch {
 			if w.err = w.ctx.Err(); w.err != nil {
 				continue

@@ -44,8 +44,10 @@ type Entry struct {
 // what its guest has reported; empty if neither tells.
 func (e Entry) Address() string {
 	for _, a := range e.Spec.Adapters {
-		for _, p := range a.Addresses {
-			return p.Addr().String()
+		for _, p := range append(slices.Clone(a.Addresses), a.Lease) {
+			if p.IsValid() {
+				return p.Addr().String()
+			}
 		}
 	}
 	for _, a := range e.Spec.Adapters {

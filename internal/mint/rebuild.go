@@ -171,7 +171,11 @@ func reservationsOf(key machine.Key, spec machine.Spec, from *setup.Setup) []led
 			if from.NetworkSource(name) != a.Network {
 				continue
 			}
-			for _, p := range a.Addresses {
+			own := a.Addresses
+			if a.Lease.IsValid() {
+				own = append(slices.Clone(own), a.Lease)
+			}
+			for _, p := range own {
 				r := ledger.Reservation{Network: name, Addr: p.Addr(), Pool: networks[name].PoolOf(p.Addr())}
 				r.Site, r.Machine, r.Adapter = key.Site, key.Name, i+1
 				all = append(all, r)

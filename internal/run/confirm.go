@@ -121,7 +121,11 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 			continue // nobody can have given it an address
 		}
 		has := r.Addresses[a.MAC]
-		for _, want := range a.Addresses {
+		want := a.Addresses
+		if a.Lease.IsValid() {
+			want = append(slices.Clone(want), a.Lease)
+		}
+		for _, want := range want {
 			if !slices.Contains(has, want.String()) {
 				wrong = append(wrong, fmt.Sprintf("adapter %d has %s, should have %s", i+1, orNone(has), want))
 			}

@@ -121,6 +121,9 @@ func Names(m *machine.Machine) []string {
 		for _, p := range a.Addresses {
 			names = append(names, p.Addr().String())
 		}
+		if a.Lease.IsValid() {
+			names = append(names, a.Lease.Addr().String())
+		}
 	}
 	return names
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -97,7 +98,7 @@ func (j *job) reserve(ctx context.Context, reserved []ledger.Reservation) error 
 func told(adapters []machine.Adapter) []machine.Adapter {
 	all := slices.Clone(adapters)
 	for i := range all {
-		all[i].VLAN, all[i].Model, all[i].Unplugged = 0, "", false
+		all[i].VLAN, all[i].Model, all[i].Unplugged, all[i].Lease = 0, "", false, netip.Prefix{}
 	}
 	return all
 }

@@ -200,11 +200,30 @@ func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (survey.Task, err
 				return survey.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
 			}
 		}
-		adapters[i].Lease = s.lease(c, r, network, adapters[:i])
+		if asked := a.Lease; !asked.IsValid() {
+			adapters[i].Lease = s.lease(c, r, network, adapters[:i])
+		} else if !network.Leases.IsValid() {
+			return survey.Task{}, refuse(http.StatusConflict, "network %q gives out no addresses by DHCP", a.Network)
+		} else if s.leased(c, r, a.Network, asked.Addr()) {
+			return survey.Task{}, refuse(http.StatusConflict, "network %q keeps %s for another machine", a.Network, asked.Addr())
+		}
 		adapters[i].Advertised = network.Advertises
 	}
 	r.Adapters = adapters
 	return settled, nil
+}
+
+// leased tells whether another machine's adapter has an address of a network by DHCP.
+func (s *Sandbox) leased(c *call, r *record, network string, a netip.Addr) bool {
+	for _, other := range s.machines {
+		if other.Site != c.site || other.ID == r.ID {
+			continue
+		}
+		if slices.ContainsFunc(other.Adapters, func(b adapter) bool { return b.Network == network && b.Lease.Addr() == a }) {
+			return true
+		}
+	}
+	return false
 }
 
 func (p SitePlan) network(name string) (NetworkPlan, bool) {

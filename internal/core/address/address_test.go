@@ -23,12 +23,12 @@ func survey(t *testing.T, ranges, skip []string) (Network, Pool) {
 }
 
 func TestParseWish(t *testing.T) {
-	for _, s := range []string{"dhcp", "none", "pool", "pool:nodes", "198.51.100.7", "198.51.100.40+", "2001:db8::7"} {
+	for _, s := range []string{"dhcp", "none", "pool", "pool:nodes", "198.51.100.7", "198.51.100.40+", "2001:db8::7", "dhcp:pool", "dhcp:pool:Desk"} {
 		w, err := ParseWish(s)
 		require.NoError(t, err, s)
 		assert.Equal(t, s, w.String())
 	}
-	for _, s := range []string{"", "pool:", "dhcp:x", "198.51.100", "198.51.100.7/24", "fe80::1%eth0", "::ffff:198.51.100.7", "198.051.100.7"} {
+	for _, s := range []string{"", "pool:", "dhcp:x", "dhcp:pool:", "dhcp:pool2", "198.51.100", "198.51.100.7/24", "fe80::1%eth0", "::ffff:198.51.100.7", "198.051.100.7"} {
 		_, err := ParseWish(s)
 		assert.ErrorIs(t, err, ErrWish, s)
 	}

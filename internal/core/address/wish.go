@@ -24,10 +24,13 @@ const (
 	Literal  Kind = "literal"
 	FromPool Kind = "pool"
 	None     Kind = "none"
+	// Leased is an address of a pool that the network's DHCP server keeps for
+	// the machine.
+	Leased Kind = "dhcp:pool"
 )
 
 // Wish is one word of an `address` cell: `dhcp` (IPv4), `dhcp6`, `slaac`, a
-// literal address, `pool`, `pool:NAME` or `none`. It is a comparable value; its zero value is no wish.
+// literal address, `pool`, `pool:NAME`, `dhcp:pool`, `dhcp:pool:NAME` or `none`. It is a comparable value; its zero value is no wish.
 type Wish struct {
 	Kind Kind
 	// Addr is the literal address, or the first of those counted up.
@@ -42,6 +45,10 @@ type Wish struct {
 // ParseWish reads one word of an address cell. Zones and prefix lengths are
 // refused: the subnet belongs to the network.
 func ParseWish(s string) (Wish, error) {
+	if rest, ok := strings.CutPrefix(strings.ToLower(s), "dhcp:"); ok && (rest == "pool" || strings.HasPrefix(rest, "pool:") && len(rest) > len("pool:")) {
+		_, pool, _ := strings.Cut(s[len("dhcp:"):], ":")
+		return Wish{Kind: Leased, Pool: pool}, nil
+	}
 	word, pool, named := strings.Cut(s, ":")
 	switch lower := strings.ToLower(word); {
 	case slices.Contains([]Kind{DHCP, DHCP6, SLAAC, None}, Kind(lower)) && !named:
@@ -55,7 +62,7 @@ func ParseWish(s string) (Wish, error) {
 		if _, perr := netip.ParsePrefix(text); perr == nil {
 			return Wish{}, fmt.Errorf("%w: %q has a prefix length; the network's subnet gives it", ErrWish, s)
 		}
-		return Wish{}, fmt.Errorf("%w: %q; write dhcp, dhcp6, slaac, pool, pool:NAME, none or an address such as 198.51.100.7", ErrWish, s)
+		return Wish{}, fmt.Errorf("%w: %q; write dhcp, dhcp6, slaac, pool, pool:NAME, dhcp:pool, none or an address such as 198.51.100.7", ErrWish, s)
 	}
 	if a.Zone() != "" || a.Is4In6() {
 		return Wish{}, fmt.Errorf("%w: %q; write it without a zone and not as IPv4 within IPv6", ErrWish, s)
@@ -96,9 +103,9 @@ func (w Wish) String() string {
 			return w.Addr.String() + "+"
 		}
 		return w.Addr.String()
-	case FromPool:
+	case FromPool, Leased:
 		if w.Pool != "" {
-			return "pool:" + w.Pool
+			return string(w.Kind) + ":" + w.Pool
 		}
 	}
 	return string(w.Kind)

@@ -227,7 +227,7 @@ func (a *assigner) draw(w *Wanted) {
 	for i := range w.Adapters {
 		for _, wish := range w.wishes[i] {
 			network, ok := a.network(w, i+1)
-			if wish.Kind != address.FromPool || !ok {
+			if wish.Kind != address.FromPool && wish.Kind != address.Leased || !ok {
 				continue
 			}
 			pool, err := network.Pool(wish.Pool)
@@ -238,10 +238,25 @@ func (a *assigner) draw(w *Wanted) {
 			all, err := a.book.Draw(address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}, network, pool)
 			a.count(network, pool, wish, w, err)
 			for _, addr := range all {
-				a.give(w, i, network, addr, pool.Name)
+				if wish.Kind == address.Leased {
+					a.lease(w, i, network, addr, pool.Name, wish)
+				} else {
+					a.give(w, i, network, addr, pool.Name)
+				}
 			}
 		}
 	}
+}
+
+// lease gives an address by way of the network's DHCP server.
+func (a *assigner) lease(w *Wanted, i int, network address.Network, addr netip.Addr, pool string, wish wish) {
+	adapter := &w.Adapters[i]
+	if !addr.Is4() || adapter.Lease.IsValid() {
+		a.bad("bad-address", wish.at, wish, "a lease is kept for one IPv4 address of an adapter", "write pool for the others")
+		return
+	}
+	adapter.DHCP, adapter.Lease = true, network.Prefix(addr)
+	a.reserve(w, i, network, addr, pool)
 }
 
 // shortage is how many addresses a pool is asked for and cannot give.
@@ -309,6 +324,10 @@ func inUseHint(s address.Standing) string {
 func (a *assigner) give(w *Wanted, i int, network address.Network, addr netip.Addr, pool string) {
 	adapter := &w.Adapters[i]
 	adapter.Addresses = append(adapter.Addresses, network.Prefix(addr))
+	a.reserve(w, i, network, addr, pool)
+}
+
+func (a *assigner) reserve(w *Wanted, i int, network address.Network, addr netip.Addr, pool string) {
 	a.reserved = append(a.reserved, address.Reservation{
 		Holder:  address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1},
 		Network: network.Name, Addr: addr, Pool: pool, Standing: address.InUse,

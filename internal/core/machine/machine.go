@@ -122,17 +122,19 @@ func (d Disk) String() string {
 
 // Adapter is one network adapter and what the guest is to do with it.
 type Adapter struct {
-	Network   string  `json:"network"`
-	MAC       string  `json:"mac"`
-	VLAN      int     `json:"vlan,omitempty"`      // tag, where the site's network takes one
-	Model     string  `json:"model,omitempty"`     // such as e1000e; empty keeps the template's
-	Unplugged bool    `json:"unplugged,omitempty"` // it is there, and its cable is not
-	DHCP      bool    `json:"dhcp,omitempty"`
-	DHCP6     bool    `json:"dhcp6,omitempty"`
-	SLAAC     bool    `json:"slaac,omitempty"` // addresses from router advertisements (RFC 4862)
-	NoIPv6    bool    `json:"no_ipv6,omitempty"`
-	MTU       int     `json:"mtu,omitempty"`
-	Routes    []Route `json:"routes,omitempty"`
+	Network   string `json:"network"`
+	MAC       string `json:"mac"`
+	VLAN      int    `json:"vlan,omitempty"`      // tag, where the site's network takes one
+	Model     string `json:"model,omitempty"`     // such as e1000e; empty keeps the template's
+	Unplugged bool   `json:"unplugged,omitempty"` // it is there, and its cable is not
+	DHCP      bool   `json:"dhcp,omitempty"`
+	// Lease is the address that the network's DHCP server keeps for it.
+	Lease  netip.Prefix `json:"lease,omitzero"`
+	DHCP6  bool         `json:"dhcp6,omitempty"`
+	SLAAC  bool         `json:"slaac,omitempty"` // addresses from router advertisements (RFC 4862)
+	NoIPv6 bool         `json:"no_ipv6,omitempty"`
+	MTU    int          `json:"mtu,omitempty"`
+	Routes []Route      `json:"routes,omitempty"`
 	// Via says how it is reached, if it is no card of its own in the guest.
 	Via       Via            `json:"via,omitzero"`
 	Addresses []netip.Prefix `json:"addresses,omitempty"`
@@ -153,6 +155,9 @@ func (a Adapter) Ways() []string {
 		if way.asked {
 			words = append(words, way.word)
 		}
+	}
+	if a.Lease.IsValid() {
+		words = append(words, a.Lease.Addr().String())
 	}
 	return words
 }

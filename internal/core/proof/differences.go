@@ -71,6 +71,7 @@ func differences(from, to machine.Spec) changes {
 		atBoot("vlan"+n, number(a.VLAN), number(b.VLAN))
 		atBoot("model"+n, a.Model, b.Model)
 		inPlace("wire"+n, wire(a), wire(b))
+		atBoot("lease"+n, lease(a), lease(b))
 		atBoot("address"+n, addresses(a), addresses(b))
 		atBoot("gateway"+n, list(a.Gateways), list(b.Gateways))
 		atBoot("dns"+n, list(a.DNS), list(b.DNS))
@@ -144,6 +145,13 @@ func adapter(all []machine.Adapter, i int) machine.Adapter {
 
 func addresses(a machine.Adapter) string {
 	return strings.TrimSpace(strings.Join(a.Ways(), " ") + " " + list(a.Addresses))
+}
+
+func lease(a machine.Adapter) string {
+	if !a.Lease.IsValid() {
+		return ""
+	}
+	return a.Lease.String()
 }
 
 func wire(a machine.Adapter) string {

@@ -11,6 +11,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 	"time"
@@ -184,7 +185,7 @@ func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape) (sur
 func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter) (survey.Task, error) {
 	wires := make([]wire, len(adapters))
 	for i, a := range adapters {
-		wires[i] = wire{a.Network, a.MAC}
+		wires[i] = wire{a.Network, a.MAC, a.Lease}
 	}
 	return g.act(ctx, http.MethodPut, id, "/adapters", wires)
 }
@@ -193,6 +194,8 @@ func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Ada
 type wire struct {
 	Network string `json:"network"`
 	MAC     string `json:"mac"`
+	// Lease is the address that the network's DHCP server is to keep for it.
+	Lease netip.Prefix `json:"lease,omitzero"`
 }
 
 // Seed implements site.Site.

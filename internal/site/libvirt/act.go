@@ -214,6 +214,13 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
 		if err := d.discover(ctx); err != nil {
 			return err
 		}
+		def, err := d.definition(ctx)
+		if err == nil {
+			err = d.dropLeases(ctx, def)
+		}
+		if err != nil {
+			return err
+		}
 		hosts = []*host{d.host}
 	}
 	for _, h := range hosts {

@@ -187,6 +187,9 @@ func (d *domain) wire(ctx context.Context, adapters []machine.Adapter) error {
 	if err != nil {
 		return err
 	}
+	if err := d.keepLeases(ctx, adapters); err != nil {
+		return err
+	}
 	has := def.devices().SelectElements("interface")
 	same := len(has) == len(adapters)
 	for i := 0; same && i < len(has); i++ {
