@@ -3,6 +3,9 @@
 package answers
 
 import (
+	"fmt"
+	"strings"
+
 	"mintbatch/internal/core/machine"
 )
 
@@ -29,6 +32,24 @@ type Secrets struct {
 	HostKeyPublic   string
 	HostCertificate string // of the setup's authority, if it has one
 }
+
+// Words writes each of a list as text.
+func Words[T fmt.Stringer](all []T) []string {
+	words := make([]string, len(all))
+	for i, v := range all {
+		words[i] = v.String()
+	}
+	return words
+}
+
+// LanguageTag writes a locale as a language tag (RFC 5646): nb_NO.UTF-8 is nb-NO.
+func LanguageTag(locale string) string {
+	locale, _, _ = strings.Cut(locale, ".")
+	return strings.ReplaceAll(locale, "_", "-")
+}
+
+// ShellQuoted is a word of a POSIX shell that stands for just this text.
+func ShellQuoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // Marker stands for a secret wherever people look at answers.
 const Marker = "(sealed)"

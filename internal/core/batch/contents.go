@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/answers/unattend"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
@@ -157,7 +158,7 @@ func (b *builder) windowsGuest(src *source, g *machine.Guest) {
 			b.bad("bad-timezone", o, fmt.Sprintf("Windows has no time zone for %q", o.Value), "name a city of the zone, such as Europe/Oslo")
 		}
 	}
-	if o := src.find("locale"); o.Value != "" && !windowsLocale.MatchString(unattend.Locale(o.Value)) {
+	if o := src.find("locale"); o.Value != "" && !windowsLocale.MatchString(answers.LanguageTag(o.Value)) {
 		b.bad("bad-locale", o, fmt.Sprintf("%q is not a locale", o.Value), "such as nb-NO")
 	}
 	// Windows asks for the administrator's password at the console unless it is told one.

@@ -269,13 +269,11 @@ func early(in answers.Input) []string {
 		all = append(all, fmt.Sprintf("sysctl -q -w net.ipv6.conf.%s.disable_ipv6=1", name))
 	}
 	if g.Proxy != "" {
-		line := shellQuoted("proxy=" + g.Proxy)
+		line := answers.ShellQuoted("proxy=" + g.Proxy)
 		all = append(all, "for f in /etc/dnf/dnf.conf /etc/yum.conf; do [ ! -f $f ] || grep -q ^proxy= $f || echo "+line+" >> $f; done")
 	}
 	for _, v := range slices.SortedFunc(slices.Values(g.Volumes), func(a, b machine.Volume) int { return a.Disk - b.Disk }) {
-		all = append(all, fmt.Sprintf("cloud-init-per instance data-%d sh -ec %s\n", v.Disk, shellQuoted(volumeScript(v))))
+		all = append(all, fmt.Sprintf("cloud-init-per instance data-%d sh -ec %s\n", v.Disk, answers.ShellQuoted(volumeScript(v))))
 	}
 	return append(all, g.Early...)
 }
-
-func shellQuoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

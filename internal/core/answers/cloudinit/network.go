@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/machine"
 )
 
@@ -86,7 +87,7 @@ func version2(all []link) []byte {
 		if l.optional {
 			e.add("optional", true)
 		}
-		e.add("addresses", words(l.Addresses))
+		e.add("addresses", answers.Words(l.Addresses))
 		// A route to ::/0 would be clearer, but cloud-init 22.4 makes ::/64 of it.
 		for _, g := range l.Gateways {
 			if g.Is4() {
@@ -96,7 +97,7 @@ func version2(all []link) []byte {
 			}
 		}
 		var names mapping
-		names.add("addresses", words(l.DNS))
+		names.add("addresses", answers.Words(l.DNS))
 		names.add("search", l.Search)
 		e.add("nameservers", names)
 		switch {
@@ -190,12 +191,4 @@ func subnets(l link) []mapping {
 		all = append(all, s)
 	}
 	return all
-}
-
-func words[T fmt.Stringer](all []T) []string {
-	var out []string
-	for _, v := range all {
-		out = append(out, v.String())
-	}
-	return out
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/machine"
 )
 
@@ -33,7 +34,7 @@ func volumeScript(v machine.Volume) string {
 	if v.Mount == "" {
 		return b.String()
 	}
-	mount := shellQuoted(v.Mount)
+	mount := answers.ShellQuoted(v.Mount)
 	line(`uuid=$(blkid -p -s UUID -o value "$volume")`)
 	line(`mkdir -p %s`, mount)
 	line(`grep -q "^UUID=$uuid " /etc/fstab || echo "UUID=$uuid "%s" %s %s 0 2" >> /etc/fstab`, mount, kind, cmp.Or(v.Options, "defaults,nofail"))

@@ -31,16 +31,11 @@ func Files(in answers.Input) ([]answers.File, error) {
 		properties.Add((&answers.Element{Name: "Property"}).With("oe:key", p[0], "oe:value", p[1]))
 	}
 	document := answers.El("Environment",
-		answers.El("PlatformSection", answers.Leaf("Kind", "Mint Batch"), answers.Leaf("Version", "1"), answers.Leaf("Locale", cmp.Or(locale(in.Guest.Locale), "en"))),
+		answers.El("PlatformSection", answers.Leaf("Kind", "Mint Batch"), answers.Leaf("Version", "1"), answers.Leaf("Locale", cmp.Or(answers.LanguageTag(in.Guest.Locale), "en"))),
 		properties,
 	).With("xmlns", environment, "xmlns:oe", environment, "xmlns:xsi", instance, "oe:id", in.Name)
 	content, err := document.Document()
 	return []answers.File{{Name: "ovf-env.xml", Content: content}}, err
-}
-
-func locale(s string) string {
-	s, _, _ = strings.Cut(s, ".")
-	return strings.ReplaceAll(s, "_", "-")
 }
 
 // Properties are what the row says, under names that guests commonly look for,
@@ -64,9 +59,9 @@ func Properties(in answers.Input) [][2]string {
 	for i, a := range in.Adapters {
 		n := fmt.Sprintf(".%d", i+1)
 		add("mac"+n, a.MAC)
-		add("address"+n, list(a.Addresses))
-		add("gateway"+n, list(a.Gateways))
-		add("dns"+n, list(a.DNS))
+		add("address"+n, strings.Join(answers.Words(a.Addresses), " "))
+		add("gateway"+n, strings.Join(answers.Words(a.Gateways), " "))
+		add("dns"+n, strings.Join(answers.Words(a.DNS), " "))
 		add("search"+n, strings.Join(a.Search, " "))
 	}
 	add("network-config", base64.StdEncoding.EncodeToString(cloudinit.NetworkConfig(in)))
@@ -75,12 +70,4 @@ func Properties(in answers.Input) [][2]string {
 		all = append(all, [2]string{key, g.Properties[key]})
 	}
 	return all
-}
-
-func list[T fmt.Stringer](all []T) string {
-	words := make([]string, len(all))
-	for i, v := range all {
-		words[i] = v.String()
-	}
-	return strings.Join(words, " ")
 }

@@ -27,7 +27,7 @@ var functions = template.FuncMap{
 		err := xml.EscapeText(&b, []byte(s))
 		return b.String(), err
 	},
-	"shell": func(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" },
+	"shell": answers.ShellQuoted,
 	"join":  func(separator string, all []string) string { return strings.Join(all, separator) },
 }
 
@@ -66,7 +66,7 @@ func Data(in answers.Input) map[string]any {
 	for _, a := range in.Adapters {
 		adapters = append(adapters, map[string]any{
 			"network": a.Network, "mac": a.MAC, "dhcp": a.DHCP, "dhcp6": a.DHCP6, "slaac": a.SLAAC, "ipv6": !a.NoIPv6, "mtu": a.MTU, "via": a.Via.String(),
-			"addresses": words(a.Addresses), "gateways": words(a.Gateways), "dns": words(a.DNS), "search": a.Search, "routes": a.Routes,
+			"addresses": answers.Words(a.Addresses), "gateways": answers.Words(a.Gateways), "dns": answers.Words(a.DNS), "search": a.Search, "routes": a.Routes,
 		})
 	}
 	for _, a := range g.Accounts() {
@@ -84,12 +84,4 @@ func Data(in answers.Input) map[string]any {
 		"properties": g.Properties, "labels": in.Mark.Labels, "owner": in.Mark.Owner, "notes": in.Mark.Notes, "until": in.Mark.Until,
 		"host_key": map[string]string{"private": in.Secrets.HostKeyPrivate, "public": in.Secrets.HostKeyPublic, "certificate": in.Secrets.HostCertificate},
 	}
-}
-
-func words[T fmt.Stringer](all []T) []string {
-	out := make([]string, len(all))
-	for i, v := range all {
-		out[i] = v.String()
-	}
-	return out
 }

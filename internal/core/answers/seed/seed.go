@@ -45,10 +45,15 @@ func Of(in answers.Input) (Seed, error) {
 }
 
 // Image is the image of a seed. The same seed gives the same bytes.
-func (s Seed) Image() ([]byte, error) {
+func (s Seed) Image() ([]byte, error) { return media.Image(s.Kind, s.Label, s.files()) }
+
+// Check tells why there can be no such image.
+func (s Seed) Check() error { return media.Check(s.Kind, s.Label, s.files()) }
+
+func (s Seed) files() []media.File {
 	files := make([]media.File, len(s.Files))
 	for i, f := range s.Files {
 		files[i] = media.File(f)
 	}
-	return media.Image(s.Kind, s.Label, files)
+	return files
 }

@@ -202,7 +202,7 @@ const AdministratorName = "Administrator"
 
 func oobe(in answers.Input, late []script) *element {
 	g := in.Guest
-	locale := cmp.Or(Locale(g.Locale), "en-US")
+	locale := cmp.Or(answers.LanguageTag(g.Locale), "en-US")
 	return pass("oobeSystem",
 		component(in, "Microsoft-Windows-International-Core", leaf("InputLocale", cmp.Or(g.Keyboard, locale)), leaf("SystemLocale", locale),
 			leaf("UILanguage", cmp.Or(g.Windows.Language, "en-US")), leaf("UserLocale", locale)),
@@ -211,12 +211,6 @@ func oobe(in answers.Input, late []script) *element {
 				leaf("HideOnlineAccountScreens", true), leaf("HideWirelessSetupInOOBE", true), leaf("ProtectYourPC", 3)),
 			accounts(in).IfAny()),
 	)
-}
-
-// Locale writes a locale in the manner of Windows: nb_NO.UTF-8 is nb-NO.
-func Locale(s string) string {
-	s, _, _ = strings.Cut(s, ".")
-	return strings.ReplaceAll(s, "_", "-")
 }
 
 // logon lets the first login come in by itself, as often as its commands need.
