@@ -183,6 +183,29 @@ func noArguments(c *cli.Command) error {
 	return nil
 }
 
+// anyArguments takes whatever arguments there are.
+func anyArguments(*cli.Command) error { return nil }
+
+// exactlyOne takes one argument; usage says what that is.
+func exactlyOne(usage string) func(*cli.Command) error {
+	return func(c *cli.Command) error {
+		if c.NArg() != 1 {
+			return misuse{errors.New(usage)}
+		}
+		return nil
+	}
+}
+
+// atLeastOne takes one argument or more; usage says what they are.
+func atLeastOne(usage string) func(*cli.Command) error {
+	return func(c *cli.Command) error {
+		if !c.Args().Present() {
+			return misuse{errors.New(usage)}
+		}
+		return nil
+	}
+}
+
 func (a *App) input(c *cli.Command) (mint.Input, error) {
 	in := mint.Input{Setups: c.StringSlice("setup"), Sheet: c.String("sheet"), Worksheet: c.String("worksheet"), Stdin: a.Stdin}
 	if name := c.String("sheet-kind"); name != "" {
@@ -211,6 +234,35 @@ func (a *App) openSetup(ctx context.Context, c *cli.Command) (*mint.Session, err
 		return nil, err
 	}
 	return mint.OpenSetup(ctx, in, a.log(c))
+}
+
+// sessionAction is an action on an opened setup and its ledger.
+type sessionAction func(ctx context.Context, c *cli.Command, s *mint.Session) error
+
+// withSetup is the action of a command that needs no sheet. The command line is
+// checked before anything is opened.
+func (a *App) withSetup(arguments func(*cli.Command) error, do sessionAction) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		if err := arguments(c); err != nil {
+			return err
+		}
+		s, err := a.openSetup(ctx, c)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		return do(ctx, c, s)
+	}
+}
+
+// withHeld is withSetup for a command that other runs have to wait for.
+func (a *App) withHeld(arguments func(*cli.Command) error, do sessionAction) cli.ActionFunc {
+	return a.withSetup(arguments, func(ctx context.Context, c *cli.Command, s *mint.Session) error {
+		if err := a.hold(ctx, s.Ledger); err != nil {
+			return err
+		}
+		return do(ctx, c, s)
+	})
 }
 
 func (a *App) log(c *cli.Command) *slog.Logger {

@@ -3,13 +3,14 @@ package cli
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
+
+	"mintbatch/internal/mint"
 )
 
 func (a *App) consoleCommand() *cli.Command {
@@ -20,22 +21,14 @@ func (a *App) consoleCommand() *cli.Command {
 		Description: "Connects this terminal to the machine's serial console; Ctrl-] leaves it. In a pipe, what is read from\n" +
 			"standard input is typed, and the end of it leaves.\n\n   mintbatch console bms-sonar-01\n   mintbatch console bms-sonar-01 --screen screen.png",
 		Flags:  []cli.Flag{&cli.StringFlag{Name: "screen", Usage: "instead write a picture of the machine's screen into `FILE`"}},
-		Action: a.console,
+		Action: a.withSetup(exactlyOne("console takes one machine: mintbatch console MACHINE"), a.console),
 	}
 }
 
 // leave is Ctrl-], which ends a console.
 const leave = 0x1d
 
-func (a *App) console(ctx context.Context, c *cli.Command) error {
-	if c.NArg() != 1 {
-		return misuse{errors.New("console takes one machine: mintbatch console MACHINE")}
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) console(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	name := c.Args().First()
 	if path := c.String("screen"); path != "" {
 		return s.Screen(ctx, name, path)

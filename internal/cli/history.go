@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/mint"
 )
 
 func (a *App) historyCommand() *cli.Command {
@@ -16,7 +18,7 @@ func (a *App) historyCommand() *cli.Command {
 		Description: "Tells what the ledger has kept, also of machines that are gone. Names may be globs; without any, what\n" +
 			"was done to addresses is told, too. `mintbatch runs` has the sheet and setup of each run.\n\n" +
 			"   mintbatch history bms-sonar-01",
-		Action: a.history,
+		Action: a.withSetup(anyArguments, a.history),
 	}
 }
 
@@ -31,12 +33,7 @@ type eventJSON struct {
 	Detail  string    `json:"detail,omitempty"`
 }
 
-func (a *App) history(ctx context.Context, c *cli.Command) error {
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) history(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	all, err := s.History(ctx, c.Args().Slice())
 	if err != nil {
 		return err

@@ -19,16 +19,16 @@ func (a *App) ledgerCommand() *cli.Command {
 		Name:  "ledger",
 		Usage: "care for the ledger",
 		Commands: []*cli.Command{{
-			Name: "check", Usage: "look for damage, and for what does not go together", Action: a.checkLedger,
+			Name: "check", Usage: "look for damage, and for what does not go together", Action: a.withSetup(noArguments, a.checkLedger),
 			Description: "Exit status 1 if there is any.\n\n   mintbatch ledger check",
 		}, {
-			Name: "export", Usage: "write everything as JSON Lines, to standard output", Action: a.exportLedger,
+			Name: "export", Usage: "write everything as JSON Lines, to standard output", Action: a.withSetup(noArguments, a.exportLedger),
 			Description: "What is sealed stays sealed. The form is documented in docs/ledger.md.\n\n   mintbatch ledger export > ledger.jsonl",
 		}, {
 			Name: "import", Usage: "read an export into an empty ledger", ArgsUsage: "FILE", Action: a.importLedger,
 			Description: "The ledger takes the id of the exported one, so that it knows its machines. Use one of them only.\n\n   mintbatch ledger import ledger.jsonl",
 		}, {
-			Name: "prune", Usage: "forget old runs and events", Action: a.pruneLedger,
+			Name: "prune", Usage: "forget old runs and events", Action: a.withHeld(daysToKeep, a.pruneLedger),
 			Flags:       []cli.Flag{&cli.IntFlag{Name: "days", Value: 365, Usage: "what is older than so many `DAYS`"}},
 			Description: "Machines and what they have stay.\n\n   mintbatch ledger prune --days 180",
 		}, {
@@ -47,15 +47,7 @@ func (a *App) ledgerCommand() *cli.Command {
 	}
 }
 
-func (a *App) checkLedger(ctx context.Context, c *cli.Command) error {
-	if err := noArguments(c); err != nil {
-		return err
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) checkLedger(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	faults, err := s.Ledger.Check(ctx)
 	if err != nil {
 		return err
@@ -77,15 +69,7 @@ func (a *App) checkLedger(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *App) exportLedger(ctx context.Context, c *cli.Command) error {
-	if err := noArguments(c); err != nil {
-		return err
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) exportLedger(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	return s.Ledger.Export(ctx, a.Stdout)
 }
 
@@ -118,21 +102,17 @@ func (a *App) importLedger(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *App) pruneLedger(ctx context.Context, c *cli.Command) error {
+func daysToKeep(c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
 	if c.Int("days") < 1 {
 		return misuse{errors.New("--days takes a number from 1")}
 	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	if err := a.hold(ctx, s.Ledger); err != nil {
-		return err
-	}
+	return nil
+}
+
+func (a *App) pruneLedger(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	n, err := s.Prune(ctx, c.Int("days"))
 	if err == nil {
 		fmt.Fprintf(a.Stderr, "%s forgotten\n", plural(int(n), "row"))

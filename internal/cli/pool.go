@@ -25,29 +25,19 @@ func (a *App) poolCommand() *cli.Command {
 		Usage:  "look into address pools; hold and free addresses",
 		Action: group,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "how full the pools are", ArgsUsage: "[POOL...]", Action: a.poolList, Flags: []cli.Flag{asCSV},
+			{Name: "list", Usage: "how full the pools are", ArgsUsage: "[POOL...]", Action: a.withSetup(anyArguments, a.poolList), Flags: []cli.Flag{asCSV},
 				Description: "Names may be globs, and network/pool where several networks have one of a name.\n\n   mintbatch pool list"},
-			{Name: "show", Usage: "who has what of a pool", ArgsUsage: "POOL...", Action: a.poolShow, Flags: []cli.Flag{asCSV},
+			{Name: "show", Usage: "who has what of a pool", ArgsUsage: "POOL...", Action: a.withSetup(atLeastOne("show takes pools: mintbatch pool show POOL"), a.poolShow), Flags: []cli.Flag{asCSV},
 				Description: "   mintbatch pool show nodes\n   mintbatch pool show survey/nodes --csv"},
 			{Name: "hold", Usage: "keep addresses from being given out", ArgsUsage: "ADDRESS...", Action: a.poolHold,
 				Flags:       []cli.Flag{network, &cli.StringFlag{Name: "note", Usage: "what for"}, &cli.StringFlag{Name: "until", Usage: "the last `DATE`, such as 2027-03-31 (default: for ever)"}},
 				Description: "Ranges count as well.\n\n   mintbatch pool hold 198.51.100.120 --note 'the printer' --until 2027-03-31\n   mintbatch pool hold 198.51.100.150-198.51.100.159"},
-			{Name: "free", Usage: "give back addresses that are held, imported, cooling or reserved", ArgsUsage: "ADDRESS...", Action: a.poolFree, Flags: []cli.Flag{network},
+			{Name: "free", Usage: "give back addresses that are held, imported, cooling or reserved", ArgsUsage: "ADDRESS...", Action: a.withSetup(atLeastOne("free takes addresses: mintbatch pool free ADDRESS"), a.poolFree), Flags: []cli.Flag{network},
 				Description: "What a machine has is given back when it is retired.\n\n   mintbatch pool free 198.51.100.120"},
-			{Name: "import", Usage: "keep the addresses of a list from being given out", ArgsUsage: "FILE", Action: a.poolImport, Flags: []cli.Flag{network},
+			{Name: "import", Usage: "keep the addresses of a list from being given out", ArgsUsage: "FILE", Action: a.withSetup(exactlyOne("import takes one file: mintbatch pool import FILE"), a.poolImport), Flags: []cli.Flag{network},
 				Description: "CSV with a column address and perhaps one note, or without headings the address first; or JSON, a\nlist of addresses or of objects with these keys.\n\n   mintbatch pool import others.csv"},
 		},
 	}
-}
-
-// pools opens the setup and looks into the pools that the arguments name.
-func (a *App) pools(ctx context.Context, c *cli.Command) ([]mint.PoolView, error) {
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
-	return s.Pools(ctx, c.Args().Slice())
 }
 
 // standings are those that a pool's addresses can have, in the order in which
@@ -58,8 +48,8 @@ var standings = []struct {
 	colour text.Color
 }{{address.InUse, "u", text.FgHiCyan}, {address.Reserved, "r", text.FgHiBlue}, {address.Cooling, "c", text.FgYellow}, {address.Held, "h", text.FgMagenta}, {address.Imported, "i", text.FgMagenta}}
 
-func (a *App) poolList(ctx context.Context, c *cli.Command) error {
-	all, err := a.pools(ctx, c)
+func (a *App) poolList(ctx context.Context, c *cli.Command, s *mint.Session) error {
+	all, err := s.Pools(ctx, c.Args().Slice())
 	if err != nil {
 		return err
 	}
@@ -113,11 +103,8 @@ func (a *App) table(c *cli.Command, heads []string, cells [][]string, none strin
 	return nil
 }
 
-func (a *App) poolShow(ctx context.Context, c *cli.Command) error {
-	if !c.Args().Present() {
-		return misuse{errors.New("show takes pools: mintbatch pool show POOL")}
-	}
-	all, err := a.pools(ctx, c)
+func (a *App) poolShow(ctx context.Context, c *cli.Command, s *mint.Session) error {
+	all, err := s.Pools(ctx, c.Args().Slice())
 	if err != nil {
 		return err
 	}
@@ -212,28 +199,12 @@ func (a *App) poolHold(ctx context.Context, c *cli.Command) error {
 	return a.toldPool(n, "held", err)
 }
 
-func (a *App) poolFree(ctx context.Context, c *cli.Command) error {
-	if !c.Args().Present() {
-		return misuse{errors.New("free takes addresses: mintbatch pool free ADDRESS")}
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) poolFree(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	n, err := s.FreeAddresses(ctx, c.Args().Slice(), c.String("network"))
 	return a.toldPool(n, "freed", err)
 }
 
-func (a *App) poolImport(ctx context.Context, c *cli.Command) error {
-	if c.NArg() != 1 {
-		return misuse{errors.New("import takes one file: mintbatch pool import FILE")}
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) poolImport(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	n, kept, err := s.ImportAddresses(ctx, c.Args().First(), c.String("network"))
 	if len(kept) > 0 {
 		fmt.Fprintf(a.Stderr, "kept already, and passed over: %s\n", strings.Join(kept, " "))

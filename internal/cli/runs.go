@@ -7,6 +7,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/mint"
 )
 
 func (a *App) runsCommand() *cli.Command {
@@ -14,7 +16,7 @@ func (a *App) runsCommand() *cli.Command {
 		Name:        "runs",
 		Usage:       "what was run on this ledger, by whom and with what outcome",
 		Description: "Lists every run that changed something, the oldest first. One without an end was killed, or\nis under way.\n\n   mintbatch runs",
-		Action:      a.runs,
+		Action:      a.withSetup(noArguments, a.runs),
 	}
 }
 
@@ -30,15 +32,7 @@ type runJSON struct {
 	Outcome string    `json:"outcome,omitempty"`
 }
 
-func (a *App) runs(ctx context.Context, c *cli.Command) error {
-	if err := noArguments(c); err != nil {
-		return err
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	all, err := s.Ledger.Runs(ctx)
 	if err != nil {
 		return err

@@ -25,16 +25,16 @@ func (a *App) secretCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "keygen", Usage: "make an identity file and print its recipient", ArgsUsage: "FILE", Action: a.secretKeygen,
 				Description: "The recipient goes into the setup, under secrets: recipients. Whoever has the file can\nread what is sealed to it; keep a copy in a safe place.\n\n   mintbatch secret keygen operator.key"},
-			{Name: "show", Usage: "print the sealed password of a machine", ArgsUsage: "MACHINE", Action: a.secretShow,
+			{Name: "show", Usage: "print the sealed password of a machine", ArgsUsage: "MACHINE", Action: a.withSetup(exactlyOne("show takes one machine: mintbatch secret show MACHINE"), a.secretShow),
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "login", Usage: "that of the login `NAME` (default: the row's own)"}},
 				Description: "   mintbatch secret show bms-sonar-01\n   mintbatch secret show bms-chart-01 --login Administrator"},
 			{Name: "set", Usage: "seal a value of your own, read from standard input", ArgsUsage: "NAME", Action: a.secretSet,
 				Description: "Rows and setup refer to it as secret:NAME. It is never taken from the command line, where\nothers could see it.\n\n   mintbatch secret set field-login\n   pass-generator | mintbatch secret set field-login\n   mintbatch secret set host-authority < authority.key"},
-			{Name: "list", Usage: "name what is sealed in the ledger", Action: a.secretList,
+			{Name: "list", Usage: "name what is sealed in the ledger", Action: a.withSetup(noArguments, a.secretList),
 				Description: "   mintbatch secret list"},
-			{Name: "reseal", Usage: "seal everything anew, to the recipients that the setup names now", Action: a.secretReseal,
+			{Name: "reseal", Usage: "seal everything anew, to the recipients that the setup names now", Action: a.withHeld(noArguments, a.secretReseal),
 				Description: "For when somebody comes or goes. It takes the identity of one who can read everything. Copies\nof the ledger keep what they have: who left has seen it.\n\n   mintbatch secret reseal"},
-			{Name: "export", Usage: "print logins and passwords in clear, as CSV", ArgsUsage: "[MACHINE...]", Action: a.secretExport,
+			{Name: "export", Usage: "print logins and passwords in clear, as CSV", ArgsUsage: "[MACHINE...]", Action: a.withSetup(anyArguments, a.secretExport),
 				Description: "For handing over to a password store. Names may be globs.\n\n   mintbatch secret export 'bms-sonar-*' | pass-importer"},
 		},
 	}
@@ -52,15 +52,7 @@ func (a *App) secretKeygen(_ context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *App) secretShow(ctx context.Context, c *cli.Command) error {
-	if c.NArg() != 1 {
-		return misuse{errors.New("show takes one machine: mintbatch secret show MACHINE")}
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) secretShow(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	password, err := s.Password(ctx, c.Args().First(), c.String("login"))
 	if err != nil {
 		return err
@@ -96,16 +88,8 @@ func (a *App) secretSet(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *App) secretList(ctx context.Context, c *cli.Command) error {
-	if err := noArguments(c); err != nil {
-		return err
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	all, err := s.Secrets(ctx)
+func (a *App) secretList(ctx context.Context, c *cli.Command, s *mint.Session) error {
+	all, err := s.Ledger.Sealed(ctx)
 	if err != nil {
 		return err
 	}
@@ -134,18 +118,7 @@ func (a *App) secretList(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func (a *App) secretReseal(ctx context.Context, c *cli.Command) error {
-	if err := noArguments(c); err != nil {
-		return err
-	}
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	if err := a.hold(ctx, s.Ledger); err != nil {
-		return err
-	}
+func (a *App) secretReseal(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	n, err := s.Reseal(ctx)
 	if err == nil {
 		fmt.Fprintf(a.Stderr, "%s sealed anew\n", plural(n, "value"))
@@ -153,12 +126,7 @@ func (a *App) secretReseal(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-func (a *App) secretExport(ctx context.Context, c *cli.Command) error {
-	s, err := a.openSetup(ctx, c)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+func (a *App) secretExport(ctx context.Context, c *cli.Command, s *mint.Session) error {
 	all, err := s.Credentials(ctx, c.Args().Slice())
 	if err != nil {
 		return err
