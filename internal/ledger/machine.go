@@ -195,6 +195,18 @@ func (l *Ledger) Sealed(ctx context.Context) ([]Sealed, error) {
 	return all, err
 }
 
+// SealedNames lists the names of the sealed values that belong to no machine.
+func (l *Ledger) SealedNames(ctx context.Context) ([]string, error) {
+	var all []string
+	err := l.read(ctx, `SELECT name FROM secrets WHERE machine = '' ORDER BY name`, func(row *sql.Rows) error {
+		var name string
+		err := row.Scan(&name)
+		all = append(all, name)
+		return err
+	})
+	return all, err
+}
+
 // Reseal replaces sealed values, all of them or none.
 func (l *Ledger) Reseal(ctx context.Context, all []Sealed) error {
 	return l.write(ctx, func(tx *transaction) error {

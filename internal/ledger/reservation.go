@@ -79,8 +79,8 @@ func put(tx *transaction, r Reservation) error {
 // ErrHeld means that an address is held by somebody else.
 var ErrHeld = errors.New("the address is held by another machine, or by hand, meanwhile; run the same command again")
 
-// Keep writes reservations that are no machine's doing: held by hand, imported,
-// or reserved for a machine to come. All are written or none.
+// Keep writes reservations that are no machine's doing: held by hand or
+// imported. All are written or none.
 func (l *Ledger) Keep(ctx context.Context, all []Reservation) error {
 	return l.write(ctx, func(tx *transaction) error {
 		for _, r := range all {
@@ -98,24 +98,29 @@ func (l *Ledger) Reserve(ctx context.Context, key machine.Key, all []Reservation
 	return l.write(ctx, func(tx *transaction) error { return reserve(tx, key, all) })
 }
 
-// Free takes away a reservation of the standings named; it tells whether there
-// was one.
-func (l *Ledger) Free(ctx context.Context, network string, addr netip.Addr, standings ...address.Standing) (was bool, err error) {
+// Free takes away the reservations of some addresses that have one of the
+// standings, in one go, and tells which there were.
+func (l *Ledger) Free(ctx context.Context, all []Reservation, standings ...address.Standing) (freed []Reservation, err error) {
 	err = l.write(ctx, func(tx *transaction) error {
-		for _, s := range standings {
-			done, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing = ?`, network, addr.String(), s)
-			if err != nil {
-				return err
+		freed = nil
+		for _, r := range all {
+			for _, s := range standings {
+				done, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing = ?`, r.Network, r.Addr.String(), s)
+				if err != nil {
+					return err
+				}
+				n, err := done.RowsAffected()
+				if err != nil {
+					return err
+				}
+				if n > 0 {
+					freed = append(freed, r)
+				}
 			}
-			n, err := done.RowsAffected()
-			if err != nil {
-				return err
-			}
-			was = was || n > 0
 		}
 		return nil
 	})
-	return was, err
+	return freed, err
 }
 
 // cool lets the addresses of a machine that goes rest; those of networks that

@@ -66,7 +66,8 @@ func (s *Session) Pools(ctx context.Context, globs []string) ([]PoolView, error)
 	for _, name := range setup.Names(networks) {
 		n := networks[name]
 		for _, p := range n.Pools {
-			v := PoolView{Network: name, Pool: p.Name, Choice: p.Choice, Size: p.Size(), Counts: book.Counts(n, p), Reservations: book.Of(n, p), pool: p}
+			v := PoolView{Network: name, Pool: p.Name, Choice: p.Choice, Size: p.Size(), Reservations: book.Of(n, p), pool: p}
+			v.Counts = address.Count(v.Reservations)
 			v.Free = v.Size
 			for _, count := range v.Counts {
 				v.Free -= uint64(count)
@@ -95,20 +96,20 @@ var ErrAddress = errors.New("the address is refused")
 // Hold keeps addresses, or ranges of them, from being given out. An empty
 // network means the one whose subnet has them.
 func (s *Session) Hold(ctx context.Context, words []string, network, note string, until time.Time) (int, error) {
+	at, err := s.addressing(network)
+	if err != nil {
+		return 0, err
+	}
 	var all []ledger.Reservation
 	for _, word := range words {
-		addrs, err := expanded(word)
+		some, err := at.expanded(word)
 		if err != nil {
 			return 0, err
 		}
-		for _, a := range addrs {
-			r, err := s.keepable(a, network)
-			if err != nil {
-				return 0, err
-			}
-			r.Standing, r.Note, r.Until = address.Held, note, until
-			all = append(all, r)
-		}
+		all = append(all, some...)
+	}
+	for i := range all {
+		all[i].Standing, all[i].Note, all[i].Until = address.Held, note, until
 	}
 	if err := s.Ledger.Keep(ctx, all); err != nil {
 		return 0, s.heldBy(ctx, err, all)
@@ -135,17 +136,36 @@ func (s *Session) heldBy(ctx context.Context, err error, wanted []ledger.Reserva
 	return err
 }
 
+// addressing is the networks that addresses on a command line may be of.
+type addressing struct {
+	only     string // empty for all
+	networks map[string]address.Network
+}
+
+func (s *Session) addressing(network string) (addressing, error) {
+	at := addressing{network, s.Setup.AddressNetworks()}
+	if _, known := at.networks[network]; network != "" && !known {
+		return at, fmt.Errorf("%w: no network %q (%s)", ErrAddress, network, finding.DidYouMean(network, setup.Names(at.networks)))
+	}
+	return at, nil
+}
+
 // mostHeld bounds what one word on the command line stands for.
 const mostHeld = 1 << 16
 
-func expanded(word string) ([]netip.Addr, error) {
+// expanded finds the network and pool of each address that a word stands for.
+func (at addressing) expanded(word string) ([]ledger.Reservation, error) {
 	r, err := address.ParseRange(word)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrAddress, err)
 	}
-	var all []netip.Addr
+	var all []ledger.Reservation
 	for a := r.From(); ; a = a.Next() {
-		if all = append(all, a); len(all) > mostHeld {
+		one, err := at.find(a)
+		if err != nil {
+			return nil, err
+		}
+		if all = append(all, one); len(all) > mostHeld {
 			return nil, fmt.Errorf("%w: %s is more than %d addresses; leave them out of the pool in the setup, with skip", ErrAddress, word, mostHeld)
 		}
 		if a == r.To() {
@@ -154,26 +174,20 @@ func expanded(word string) ([]netip.Addr, error) {
 	}
 }
 
-// keepable finds the network and pool of an address that machines may have.
-func (s *Session) keepable(a netip.Addr, network string) (ledger.Reservation, error) {
-	networks := s.Setup.AddressNetworks()
-	if network != "" {
-		if _, known := networks[network]; !known {
-			return ledger.Reservation{}, fmt.Errorf("%w: no network %q (%s)", ErrAddress, network, finding.DidYouMean(network, setup.Names(networks)))
-		}
-	}
+// find tells of which network and pool an address is that machines may have.
+func (at addressing) find(a netip.Addr) (ledger.Reservation, error) {
 	var why error
-	for _, name := range setup.Names(networks) {
-		if network != "" && name != network {
+	for _, name := range setup.Names(at.networks) {
+		if at.only != "" && name != at.only {
 			continue
 		}
-		err := networks[name].Check(a)
+		err := at.networks[name].Check(a)
 		if err == nil {
-			return ledger.Reservation{Network: name, Addr: a, Pool: networks[name].PoolOf(a)}, nil
+			return ledger.Reservation{Network: name, Addr: a, Pool: at.networks[name].PoolOf(a)}, nil
 		}
 		why = err
 	}
-	if network != "" {
+	if at.only != "" {
 		return ledger.Reservation{}, fmt.Errorf("%w: %w", ErrAddress, why)
 	}
 	return ledger.Reservation{}, fmt.Errorf("%w: %s is of no network of the setup, or no machine may have it", ErrAddress, a)
@@ -182,30 +196,22 @@ func (s *Session) keepable(a netip.Addr, network string) (ledger.Reservation, er
 // FreeAddresses gives back addresses that are held by hand, imported, cooling or
 // reserved; what a machine has is given back when it is retired.
 func (s *Session) FreeAddresses(ctx context.Context, words []string, network string) (int, error) {
+	at, err := s.addressing(network)
+	if err != nil {
+		return 0, err
+	}
 	freed := 0
 	for _, word := range words {
-		addrs, err := expanded(word)
+		all, err := at.expanded(word)
 		if err != nil {
 			return freed, err
 		}
-		found, at := false, network
-		for _, a := range addrs {
-			r, err := s.keepable(a, network)
-			if err != nil {
-				return freed, err
-			}
-			at = r.Network
-			was, err := s.Ledger.Free(ctx, r.Network, a, address.Held, address.Imported, address.Cooling, address.Reserved)
-			if err != nil {
-				return freed, err
-			}
-			if was {
-				found = true
-				freed++
-			}
+		was, err := s.Ledger.Free(ctx, all, address.Held, address.Imported, address.Cooling, address.Reserved)
+		if err != nil {
+			return freed, err
 		}
-		if !found {
-			if err := s.heldBy(ctx, ledger.ErrHeld, []ledger.Reservation{{Network: at, Addr: addrs[0]}}); errors.Is(err, ErrAddress) {
+		if freed += len(was); len(was) == 0 {
+			if err := s.heldBy(ctx, ledger.ErrHeld, all[:1]); errors.Is(err, ErrAddress) {
 				return freed, err
 			}
 			return freed, fmt.Errorf("%w: nothing of %s is held, imported, cooling or reserved", ErrAddress, word)
@@ -227,28 +233,36 @@ func (s *Session) ImportAddresses(ctx context.Context, path, network string) (im
 	if err != nil {
 		return 0, nil, err
 	}
+	at, err := s.addressing(network)
+	if err != nil {
+		return 0, nil, err
+	}
+	held, err := s.Ledger.Reservations(ctx)
+	if err != nil {
+		return 0, nil, err
+	}
+	book := address.NewBook(held, time.Now())
+	var all []ledger.Reservation
 	for _, item := range list {
 		a, err := netip.ParseAddr(item.Address)
 		if err != nil {
 			return 0, nil, fmt.Errorf("%w: %s: %q is not an address; nothing was imported", ErrAddress, item.at, item.Address)
 		}
-		if _, err := s.keepable(a, network); err != nil {
+		r, err := at.find(a)
+		if err != nil {
 			return 0, nil, fmt.Errorf("%s: %w; nothing was imported", item.at, err)
 		}
-	}
-	for _, item := range list {
-		a, _ := netip.ParseAddr(item.Address)
-		r, _ := s.keepable(a, network)
-		r.Standing, r.Note = address.Imported, item.Note
-		switch err := s.Ledger.Keep(ctx, []ledger.Reservation{r}); {
-		case errors.Is(err, ledger.ErrHeld):
+		if _, free := book.Claim(address.Holder{}, r.Network, a); !free {
 			kept = append(kept, item.Address)
-		case err != nil:
-			return imported, kept, err
-		default:
-			imported++
+			continue
 		}
+		r.Standing, r.Note = address.Imported, item.Note
+		all = append(all, r)
 	}
+	if err := s.Ledger.Keep(ctx, all); err != nil {
+		return 0, kept, s.heldBy(ctx, err, all)
+	}
+	imported = len(all)
 	return imported, kept, s.noted(ctx, "imported", fmt.Sprintf("%d addresses of %s", imported, path))
 }
 

@@ -165,13 +165,9 @@ func (s *Session) warn(p proof.Proof) {
 // sealedThere tells of every sealed value that a machine which is yet to be
 // made refers to and the ledger does not have.
 func (s *Session) sealedThere(ctx context.Context, p proof.Proof) error {
-	values, err := s.Ledger.Sealed(ctx)
+	has, err := s.Ledger.SealedNames(ctx)
 	if err != nil {
 		return err
-	}
-	has := map[string]bool{}
-	for _, v := range values {
-		has[v.Label] = has[v.Label] || v.Name == ""
 	}
 	first := map[string]*machine.Machine{}
 	for _, w := range p.Works {
@@ -179,7 +175,7 @@ func (s *Session) sealedThere(ctx context.Context, p proof.Proof) error {
 			continue
 		}
 		for _, name := range w.Machine.Guest.Sealed() {
-			if !has[name] && first[name] == nil {
+			if !slices.Contains(has, name) && first[name] == nil {
 				first[name] = w.Machine
 			}
 		}

@@ -67,9 +67,6 @@ func (s *Session) Password(ctx context.Context, name, login string) (string, err
 	return s.unseal(ctx, m.Key, run.SealedPassword(m.Spec.Guest, login))
 }
 
-// Secrets lists what is sealed in the ledger.
-func (s *Session) Secrets(ctx context.Context) ([]ledger.Sealed, error) { return s.Ledger.Sealed(ctx) }
-
 // Reseal seals everything anew, to those whom the setup names now, and returns
 // how many values that were.
 func (s *Session) Reseal(ctx context.Context) (int, error) {

@@ -245,15 +245,6 @@ func (b *Book) Free(network Network, n int) []netip.Addr {
 	return free
 }
 
-// Counts tells how many addresses of a pool have which standing.
-func (b *Book) Counts(network Network, pool Pool) map[Standing]int {
-	counts := map[Standing]int{}
-	for _, r := range b.Of(network, pool) {
-		counts[r.Standing]++
-	}
-	return counts
-}
-
 // Of lists who holds addresses of a pool, in their order.
 func (b *Book) Of(network Network, pool Pool) []Reservation {
 	held := b.network(network.Name)

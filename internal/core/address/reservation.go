@@ -54,6 +54,15 @@ func (r Reservation) ofMachine() bool {
 	return r.Standing == InUse || r.Standing == Reserved || r.Standing == Cooling || r.Standing == ""
 }
 
+// Count tells how many of the addresses have which standing.
+func Count(all []Reservation) map[Standing]int {
+	counts := map[Standing]int{}
+	for _, r := range all {
+		counts[r.Standing]++
+	}
+	return counts
+}
+
 // String tells who has the address, as in `held by bms-sonar-01`.
 func (r Reservation) String() string {
 	until := ""

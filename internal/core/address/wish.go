@@ -30,7 +30,8 @@ const (
 )
 
 // Wish is one word of an `address` cell: `dhcp` (IPv4), `dhcp6`, `slaac`, a
-// literal address, `pool`, `pool:NAME`, `dhcp:pool`, `dhcp:pool:NAME` or `none`. It is a comparable value; its zero value is no wish.
+// literal address, `pool`, `pool:NAME`, `dhcp:pool`, `dhcp:pool:NAME` or `none`.
+// It is a comparable value; its zero value is no wish.
 type Wish struct {
 	Kind Kind
 	// Addr is the literal address, or the first of those counted up.

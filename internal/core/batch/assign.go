@@ -72,7 +72,7 @@ func (a *assigner) answers(w *Wanted) {
 	}
 	made, err := seed.Of(answers.Hidden(w.Machine, ""))
 	if err == nil {
-		_, err = made.Image()
+		err = made.Check()
 	}
 	if err != nil {
 		o := w.row.find("template")
@@ -292,7 +292,7 @@ func (a *assigner) tellShort() {
 			continue
 		}
 		var why []string
-		counts := a.book.Counts(s.network, s.pool)
+		counts := address.Count(a.book.Of(s.network, s.pool))
 		for _, standing := range []address.Standing{address.InUse, address.Reserved, address.Cooling, address.Held, address.Imported, address.Seen} {
 			if n := counts[standing]; n > 0 {
 				why = append(why, fmt.Sprintf("%d %s", n, standing))
