@@ -68,15 +68,21 @@ func (s *Sandbox) clone(c *call) (any, error) {
 		return nil, err
 	}
 	s.machines[id] = r
-	task := s.later(s.cloneTime(c, r, t), func(done bool) error {
+	end := func(done bool) error {
 		delete(s.coming, id)
 		if !done {
 			delete(s.machines, id)
 			return nil
 		}
 		return s.disk.keep(r)
-	})
-	s.coming[id] = task.ID
+	}
+	if r.Kind == machine.Full {
+		end = s.counted(end, "copies", "copies at "+r.Store, "copies on "+r.Host)
+	}
+	task := s.later(s.cloneTime(c, r, t), end)
+	if !task.Settled() {
+		s.coming[id] = task.ID
+	}
 	return task, nil
 }
 
@@ -183,10 +189,20 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, e
 		return survey.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
 	}
 	if r.Power == machine.On && machine.Digest(next) != machine.Digest(r.Shape) {
+		if err := s.deaf(); err != nil {
+			return survey.Task{}, err
+		}
 		r.Booted = time.Now().Add(s.span(bootTime)) // it was started again
 	}
 	r.Shape = next
 	return s.later(smallTaskTime, nil), nil
+}
+
+func (s *Sandbox) deaf() error {
+	if s.options.Faults.strike("deaf") {
+		return refuse(http.StatusLocked, "its guest did not shut down, as ordered with --fault")
+	}
+	return nil
 }
 
 func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (survey.Task, error) {
@@ -269,8 +285,17 @@ func (s *Sandbox) record(_ *call, r *record, mark survey.Mark) (survey.Task, err
 }
 
 func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) (survey.Task, error) {
+	if want.Power == machine.Cut {
+		r.Power = machine.Off
+		return settled, nil
+	}
 	if want.Power == r.Power {
 		return settled, nil
+	}
+	if want.Power == machine.Off {
+		if err := s.deaf(); err != nil {
+			return survey.Task{}, err
+		}
 	}
 	if want.Power == machine.On {
 		for _, h := range s.capacity(c).Hosts {
@@ -279,14 +304,17 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 			}
 		}
 		t, _ := c.plan.template(r.Template)
-		report, instance := boot(t, r.Adapters, s.disk.readSeed(r.ID))
+		report, instance, has := boot(t, r.Adapters, s.disk.readSeed(r.ID))
 		if r.Report == nil || instance != r.Instance { // else it has done its first boot before
-			r.Report, r.Instance = &report, instance
+			r.Report, r.Instance, r.Has = &report, instance, has
 		}
 		r.Booted = time.Now().Add(s.span(bootTime))
 	}
 	r.Power = want.Power
-	return s.later(smallTaskTime, nil), nil
+	if want.Power == machine.Off {
+		return s.later(smallTaskTime, nil), nil
+	}
+	return s.later(smallTaskTime, s.counted(nil, "starts", "starts on "+r.Host)), nil
 }
 
 // capacity tells how full hosts and stores are.
@@ -355,6 +383,9 @@ func (s *Sandbox) span(d time.Duration) time.Duration {
 	return time.Duration(float64(d) / s.options.Speed)
 }
 
+// noTime is so little that a task is settled by the time that it is answered for.
+const noTime = 100 * time.Microsecond
+
 // later makes a task that takes a while; end is called with the lock held and
 // told whether the task was done or failed.
 func (s *Sandbox) later(d time.Duration, end func(done bool) error) survey.Task {
@@ -371,9 +402,7 @@ func (s *Sandbox) later(d time.Duration, end func(done bool) error) survey.Task 
 	}
 	t := &task{Task: survey.Task{ID: uuid.NewString(), State: survey.Running}, from: time.Now(), to: time.Now().Add(d)}
 	s.tasks[t.ID] = t
-	time.AfterFunc(d, func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
+	settle := func() {
 		err := end(!fails)
 		switch t.State = survey.Done; {
 		case fails:
@@ -381,6 +410,15 @@ func (s *Sandbox) later(d time.Duration, end func(done bool) error) survey.Task 
 		case err != nil:
 			t.State, t.Error = survey.Failed, err.Error()
 		}
+	}
+	if d < noTime {
+		settle()
+		return t.Task
+	}
+	time.AfterFunc(d, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		settle()
 	})
 	return t.Task
 }

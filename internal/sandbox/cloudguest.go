@@ -8,9 +8,12 @@ import (
 	"mime"
 	"mime/multipart"
 	"net/mail"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"mintbatch/internal/core/survey"
 )
 
 // cloudInit does what cloud-init does with a NoCloud seed, as far as a
@@ -27,6 +30,27 @@ func (g *guest) configure(network, user, meta map[string]any) {
 	g.logins(user)
 	g.hostKey(user)
 	g.report.Timezone = g.text(user, "timezone")
+	g.makes(user)
+}
+
+// makes notes the files, services and ports that the guest would have.
+func (g *guest) makes(user map[string]any) {
+	files, _ := user["write_files"].([]any)
+	for _, f := range files {
+		if f, ok := f.(map[string]any); ok {
+			g.has = append(g.has, survey.Check{Kind: survey.File, Name: g.text(f, "path")})
+		}
+	}
+	commands, _ := user["runcmd"].([]any)
+	for _, c := range commands {
+		line, _ := c.(string)
+		if service, ok := strings.CutPrefix(line, "systemctl enable --now "); ok {
+			g.has = append(g.has, survey.Check{Kind: survey.Service, Name: service})
+		}
+	}
+	if len(g.report.Logins) > 0 {
+		g.has = append(g.has, survey.Check{Kind: survey.Service, Name: "ssh"}, survey.Check{Kind: survey.Port, Name: "22"})
+	}
 }
 
 // ovf reads an OVF environment document, in the way of cloud-init.
@@ -172,6 +196,7 @@ func (g *guest) network(config map[string]any) {
 			subnets, _ := e["subnets"].([]any)
 			for _, s := range subnets {
 				s, _ := s.(map[string]any)
+				g.asks(s["dns_nameservers"])
 				switch kind := g.text(s, "type"); kind {
 				case "static":
 					g.take(mac, g.text(s, "address"))
@@ -192,6 +217,9 @@ func (g *guest) network(config map[string]any) {
 			e, _ := e.(map[string]any)
 			match, _ := e["match"].(map[string]any)
 			macs[name] = g.text(match, "macaddress") + g.text(e, "macaddress") + macs[g.text(e, "link")]
+			if servers, ok := e["nameservers"].(map[string]any); ok {
+				g.asks(servers["addresses"])
+			}
 			if isTrue(e["dhcp4"]) {
 				g.lease(macs[name])
 			}
@@ -203,6 +231,16 @@ func (g *guest) network(config map[string]any) {
 				s, _ := v.(string)
 				g.take(macs[name], s)
 			}
+		}
+	}
+}
+
+// asks notes the DNS servers of a list.
+func (g *guest) asks(servers any) {
+	list, _ := servers.([]any)
+	for _, v := range list {
+		if s, ok := v.(string); ok && !slices.Contains(g.report.DNS, s) {
+			g.report.DNS = append(g.report.DNS, s)
 		}
 	}
 }

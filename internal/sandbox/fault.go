@@ -10,7 +10,7 @@ import (
 )
 
 // FaultKinds lists the faults that can be ordered.
-var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full"}
+var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full", "deaf"}
 
 // Faults go wrong on purpose, each kind in a share of the calls that it can
 // happen to:
@@ -20,6 +20,7 @@ var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full"}
 //	fail    the task fails half-way
 //	lose    the act is done, but the reply is lost
 //	full    the store is said to be full
+//	deaf    the guest does not shut down when it is asked to
 type Faults struct {
 	shares map[string]float64
 	mu     sync.Mutex

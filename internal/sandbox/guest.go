@@ -16,24 +16,24 @@ import (
 // boot is what a guest makes of its first boot: it looks for answers of a kind
 // that it knows on the seed, and reports what it made of them. Without a
 // readable seed it comes up as the template was: its name, and no address.
-func boot(template TemplatePlan, adapters []adapter, seed []byte) (report survey.Report, instance string) {
+func boot(template TemplatePlan, adapters []adapter, seed []byte) (report survey.Report, instance string, has []survey.Check) {
 	g := guest{report: survey.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}, adapters: adapters}
 	label, files, err := readSeed(seed)
 	switch {
 	case err != nil:
 		g.fault("seed: %s", err)
 	case strings.EqualFold(label, "cidata"):
-		return g.report, g.cloudInit(files)
+		instance = g.cloudInit(files)
 	case files["unattend.xml"] != nil:
 		g.windows(files)
 	case files["ovf-env.xml"] != nil:
-		return g.report, g.ovf(files["ovf-env.xml"])
+		instance = g.ovf(files["ovf-env.xml"])
 	case files["sandbox.json"] != nil:
 		g.plain(files["sandbox.json"])
 	default:
 		g.fault("seed: no answers of any kind on the volume labelled %s", label)
 	}
-	return g.report, ""
+	return g.report, instance, g.has
 }
 
 // readSeed returns the label and the files of a seed, by their names in lower
@@ -78,6 +78,7 @@ func readSeed(seed []byte) (label string, files map[string][]byte, err error) {
 type guest struct {
 	report   survey.Report
 	adapters []adapter
+	has      []survey.Check
 }
 
 func (g *guest) fault(format string, args ...any) {

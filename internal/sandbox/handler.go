@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -64,6 +65,7 @@ func (s *Sandbox) handler() http.Handler {
 	route("PUT /{site}/v1/machines/{id}/mark", changing(s, (*Sandbox).record))
 	route("PUT /{site}/v1/machines/{id}/power", changing(s, (*Sandbox).power))
 	route("PUT /{site}/v1/machines/{id}/seed", s.seed)
+	route("POST /{site}/v1/machines/{id}/checks", s.examine)
 	route("PUT /{site}/v1/machines/{id}/checkpoints/{name}", s.checkpoint)
 	return mux
 }
@@ -74,7 +76,7 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 	c.Body = http.MaxBytesReader(w, r.Body, maxBody)
 	plan, known := s.options.Plan.Sites[c.site]
 	c.plan = plan
-	act := r.Method != http.MethodGet
+	act := r.Method == http.MethodPut || r.Method == http.MethodDelete
 	var body any
 	var err error
 	switch {
@@ -173,11 +175,27 @@ func (s *Sandbox) checkpoint(c *call) (any, error) {
 	})
 }
 
+// examine asks a simulated guest, which has what its answers told it to have.
+func (s *Sandbox) examine(c *call) (any, error) {
+	var checks []survey.Check
+	if err := c.read(&checks); err != nil {
+		return nil, err
+	}
+	return s.with(c, func(r *record) (any, error) {
+		if r.Power != machine.On || !r.reports() {
+			return nil, refuse(http.StatusConflict, "its guest does not answer")
+		}
+		return slices.DeleteFunc(checks, func(check survey.Check) bool { return slices.Contains(r.Has, check) }), nil
+	})
+}
+
 func (s *Sandbox) machine(c *call) (any, error) {
 	return s.with(c, func(r *record) (any, error) {
 		m := r.machine()
 		if r.Power == machine.On && r.reports() {
-			m.Report = r.Report
+			report := *r.Report
+			report.Instance = r.Instance
+			m.Report = &report
 		}
 		return m, nil
 	})

@@ -56,6 +56,33 @@ type Sandbox struct {
 	machines map[uuid.UUID]*record
 	coming   map[uuid.UUID]string // clones not finished yet, with their tasks
 	tasks    map[string]*task
+	under    map[string]int // acts under way, by what they are and where
+	most     map[string]int
+}
+
+// Most tells how many acts of a kind were ever under way at once: copies and
+// starts, also `copies at STORE` and `starts on HOST`.
+func (s *Sandbox) Most(kind string) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.most[kind]
+}
+
+// counted counts an act that begins, of some kinds, and returns what its end is.
+func (s *Sandbox) counted(end func(bool) error, kinds ...string) func(bool) error {
+	for _, kind := range kinds {
+		s.under[kind]++
+		s.most[kind] = max(s.most[kind], s.under[kind])
+	}
+	return func(done bool) error {
+		for _, kind := range kinds {
+			s.under[kind]--
+		}
+		if end == nil {
+			return nil
+		}
+		return end(done)
+	}
 }
 
 // Open reads a sandbox's folder, or lays it out, and starts to listen. Serve
@@ -67,7 +94,8 @@ func Open(o Options) (*Sandbox, error) {
 	if o.Faults == nil {
 		o.Faults = &Faults{}
 	}
-	s := &Sandbox{options: o, machines: map[uuid.UUID]*record{}, coming: map[uuid.UUID]string{}, tasks: map[string]*task{}}
+	s := &Sandbox{options: o, machines: map[uuid.UUID]*record{}, coming: map[uuid.UUID]string{}, tasks: map[string]*task{},
+		under: map[string]int{}, most: map[string]int{}}
 	if err := s.open(); err != nil {
 		return nil, fmt.Errorf("sandbox in %s: %w", o.Dir, err)
 	}

@@ -36,6 +36,7 @@ type record struct {
 	Booted      time.Time         `json:"booted,omitzero"` // when its guest reports
 	Instance    string            `json:"instance,omitempty"`
 	Report      *survey.Report    `json:"report,omitempty"`
+	Has         []survey.Check    `json:"has,omitempty"` // what its guest would find if it was asked to look
 }
 
 // adapter is one network adapter; Lease is what the network's DHCP would give.

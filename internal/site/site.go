@@ -35,10 +35,12 @@ type Site interface {
 	Checkpoint(ctx context.Context, id uuid.UUID, name string) (survey.Task, error)
 	// Record stores the mark by which the machine is known as ours.
 	Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (survey.Task, error)
-	// Power starts the machine or shuts it down.
+	// Power starts the machine, shuts it down or cuts its power.
 	Power(ctx context.Context, id uuid.UUID, power machine.Power) (survey.Task, error)
 	// Machine tells how a machine is, and what its guest reports.
 	Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error)
+	// Examine lets the guest look for things, and returns what it lacks.
+	Examine(ctx context.Context, id uuid.UUID, checks []survey.Check) ([]survey.Check, error)
 	// Remove deletes a machine and all that belongs to it. One that is not
 	// there is removed already.
 	Remove(ctx context.Context, id uuid.UUID) (survey.Task, error)
@@ -54,4 +56,6 @@ var (
 	ErrUnreachable = errors.New("the site cannot be reached")
 	// ErrRefused means that the site understood and will not do it.
 	ErrRefused = errors.New("the site refused")
+	// ErrDeaf means that a guest does not shut down when it is asked to.
+	ErrDeaf = errors.New("its guest does not shut down")
 )

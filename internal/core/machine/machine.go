@@ -335,6 +335,9 @@ const (
 	On             Power = "on"
 	Off            Power = "off"
 	ConfirmThenOff Power = "confirm-then-off"
+	// Cut is no setting of a row: it takes the power away from a guest that does
+	// not shut down when it is asked to.
+	Cut Power = "cut"
 )
 
 // Starts tells whether the machine is started at all.

@@ -66,7 +66,18 @@ type Task struct {
 	State TaskState `json:"state"`
 	Share float64   `json:"share,omitempty"` // done so far, from 0 to 1
 	Error string    `json:"error,omitempty"` // why it failed, in the site's words
+	// Reason tells of some failures what kind they are of.
+	Reason Reason `json:"reason,omitempty"`
 }
+
+// Reason is the kind of a failure that is of no use to try again.
+type Reason string
+
+// The reasons.
+const (
+	Refused Reason = "refused" // the site will not do it
+	Deaf    Reason = "deaf"    // the guest does not shut down when it is asked to
+)
 
 // Settled tells whether the task came to its end.
 func (t Task) Settled() bool { return t.State == Done || t.State == Failed }
@@ -174,10 +185,41 @@ type Report struct {
 	FQDN      string              `json:"fqdn,omitempty"`
 	Addresses map[string][]string `json:"addresses"`        // by MAC address, with prefix lengths
 	Logins    []string            `json:"logins,omitempty"` // nil where they are not told
-	HostKey   string              `json:"host_key,omitempty"`
-	Timezone  string              `json:"timezone,omitempty"`
-	Finished  bool                `json:"finished"` // the first boot's work is done
-	Errors    []string            `json:"errors,omitempty"`
+	DNS       []string            `json:"dns,omitempty"`    // the servers that it asks; nil where they are not told
+	// Instance is the identity that the seed which it has read is for; empty where
+	// that is not told.
+	Instance string   `json:"instance,omitempty"`
+	HostKey  string   `json:"host_key,omitempty"`
+	Timezone string   `json:"timezone,omitempty"`
+	Finished bool     `json:"finished"` // the first boot's work is done
+	Errors   []string `json:"errors,omitempty"`
 	// Partial says why this is not the guest's own word, or not all of it.
 	Partial string `json:"partial,omitempty"`
+}
+
+// CheckKind is what is looked for in a guest.
+type CheckKind string
+
+// The kinds of Check.
+const (
+	File    CheckKind = "file"    // is it there?
+	Service CheckKind = "service" // is it active?
+	Port    CheckKind = "port"    // does something listen at this TCP port?
+)
+
+// Check is something that a guest is expected to have.
+type Check struct {
+	Kind CheckKind `json:"kind"`
+	Name string    `json:"name"`
+}
+
+// Lacks says that the guest does not have it.
+func (c Check) Lacks() string {
+	switch c.Kind {
+	case Service:
+		return "service " + c.Name + " is not active"
+	case Port:
+		return "nothing answers at TCP port " + c.Name
+	}
+	return "there is no file " + c.Name
 }

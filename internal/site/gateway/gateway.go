@@ -151,6 +151,8 @@ func refusal(resp *http.Response, content []byte) error {
 	switch {
 	case resp.StatusCode == http.StatusNotFound:
 		return fmt.Errorf("%w: %s", site.ErrNotFound, text)
+	case resp.StatusCode == http.StatusLocked:
+		return fmt.Errorf("%w: %s", site.ErrDeaf, text)
 	case resp.StatusCode == http.StatusUnauthorized:
 		return fmt.Errorf("%w: it does not accept the token: %s", site.ErrUnreachable, text)
 	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests:
@@ -222,6 +224,12 @@ func (g *Gateway) Power(ctx context.Context, id uuid.UUID, power machine.Power) 
 func (g *Gateway) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
 	var m survey.Machine
 	return &m, g.call(ctx, http.MethodGet, "/machines/"+id.String(), nil, &m)
+}
+
+// Examine implements site.Site.
+func (g *Gateway) Examine(ctx context.Context, id uuid.UUID, checks []survey.Check) ([]survey.Check, error) {
+	var lacks []survey.Check
+	return lacks, g.call(ctx, http.MethodPost, "/machines/"+id.String()+"/checks", checks, &lacks)
 }
 
 // Remove implements site.Site.

@@ -177,7 +177,7 @@ func (d *domain) shutDown(ctx context.Context) error {
 			return err
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("%w: its guest did not shut down within %s", site.ErrRefused, shutDownLimit)
+			return fmt.Errorf("%w within %s", site.ErrDeaf, shutDownLimit)
 		}
 		if time.Since(asked) > askAgain {
 			asked = time.Now()
@@ -271,8 +271,8 @@ func (d *domain) discover(ctx context.Context) error {
 	return nil
 }
 
-// stopForGood ends a machine that is ours. Its disks are about to be deleted;
-// nothing is lost that would not be lost anyway.
+// stopForGood cuts the power of a machine that is ours: its disks are about to
+// be deleted, or somebody has asked for it.
 func (d *domain) stopForGood(ctx context.Context) error {
 	def, on, err := d.now(ctx)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -127,6 +128,8 @@ func (d *domain) report(ctx context.Context, def *definition) *survey.Report {
 const probe = `printf 'fqdn=%s\n' "$(hostname -f 2>/dev/null)"
 printf 'timezone=%s\n' "$(readlink -f /etc/localtime | sed 's|.*/zoneinfo/||')"
 printf 'hostkey=%s\n' "$(cut -d' ' -f1,2 /etc/ssh/ssh_host_ed25519_key.pub 2>/dev/null)"
+awk '$1 == "nameserver" && $2 !~ /^127\./ {print "dns=" $2}' /run/systemd/resolve/resolv.conf /etc/resolv.conf 2>/dev/null
+printf 'instance=%s\n' "$(cat /var/lib/cloud/data/instance-id 2>/dev/null)"
 getent passwd | awk -F: '($3 >= 1000 || $3 == 0) && $3 < 65000 {print "login=" $1}'
 if [ -d /run/cloud-init ] && [ ! -e /run/cloud-init/disabled ]; then
   [ -s /run/cloud-init/result.json ] && printf 'result=%s\n' "$(tr -d '\n' </run/cloud-init/result.json)"
@@ -163,6 +166,12 @@ func probed(r *survey.Report, said string) {
 			r.Timezone = value
 		case "hostkey":
 			r.HostKey = value
+		case "dns":
+			if !slices.Contains(r.DNS, value) {
+				r.DNS = append(r.DNS, value)
+			}
+		case "instance":
+			r.Instance = value
 		case "login":
 			r.Logins = append(r.Logins, value)
 		case "finished":

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/beevik/etree"
@@ -43,6 +44,58 @@ func (d *domain) dropLeases(ctx context.Context, def *definition) error {
 		}
 	}
 	return nil
+}
+
+// given tells, by MAC address, what the DHCP servers of the host's networks have
+// given out, and what they keep.
+func (h *host) given(ctx context.Context) (map[string][]string, error) {
+	all := map[string][]string{}
+	add := func(mac, address string, bits uint32) {
+		mac, text := strings.ToLower(mac), fmt.Sprintf("%s/%d", address, bits)
+		if mac != "" && address != "" && !slices.Contains(all[mac], text) {
+			all[mac] = append(all[mac], text)
+		}
+	}
+	err := h.call(ctx, func(l *rpc.Libvirt) error {
+		nets, _, err := l.ConnectListAllNetworks(1, rpc.ConnectListNetworksActive)
+		if err != nil {
+			return err
+		}
+		for _, net := range nets {
+			// A network without a DHCP server has none to tell of.
+			leases, _, err := l.NetworkGetDhcpLeases(net, nil, 1, 0)
+			for _, lease := range leases {
+				if len(lease.Mac) > 0 && err == nil {
+					add(lease.Mac[0], lease.Ipaddr, lease.Prefix)
+				}
+			}
+			text, err := l.NetworkGetXMLDesc(net, 0)
+			if err != nil {
+				return err
+			}
+			doc, err := parse(text, "network", "the network "+net.Name)
+			if err != nil {
+				return err
+			}
+			for _, host := range doc.FindElements("//dhcp/host") {
+				add(host.SelectAttrValue("mac", ""), host.SelectAttrValue("ip", ""), 32)
+			}
+		}
+		return nil
+	})
+	return all, err
+}
+
+// reportOf is what is known of a machine from outside: its MAC addresses, and
+// the addresses that were given to them.
+func (d *definition) reportOf(given map[string][]string) *survey.Report {
+	r := &survey.Report{Addresses: map[string][]string{}, Partial: "this is what its networks tell"}
+	for _, e := range d.devices().SelectElements("interface") {
+		if mac := strings.ToLower(attr(e, "./mac", "address")); mac != "" {
+			r.Addresses[mac] = given[mac]
+		}
+	}
+	return r
 }
 
 // keepLease makes what a network keeps for an adapter the one address that it

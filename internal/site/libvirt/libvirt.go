@@ -172,8 +172,11 @@ func (s *Site) Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (surv
 // Power implements site.Site.
 func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (survey.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error {
-		if power == machine.Off {
+		switch power {
+		case machine.Off:
 			return d.shutDown(ctx)
+		case machine.Cut:
+			return d.stopForGood(ctx)
 		}
 		if err := d.start(ctx); err != nil {
 			return err

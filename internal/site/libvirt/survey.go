@@ -131,8 +131,13 @@ func (h *host) view(ctx context.Context, templates []string) (*view, error) {
 	if err != nil {
 		return nil, err
 	}
+	given, err := h.given(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, d := range domains {
 		m := d.machine(h.name, v.stores)
+		m.Report = d.definition.reportOf(given)
 		v.machines = append(v.machines, m)
 		if m.Power == machine.On {
 			v.host.Promised += m.Memory

@@ -2,6 +2,7 @@ package libvirt
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -50,6 +51,12 @@ func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share fu
 		one.info.State = survey.Done
 		if err != nil {
 			one.info.State, one.info.Error = survey.Failed, err.Error()
+			switch {
+			case errors.Is(err, site.ErrDeaf):
+				one.info.Reason = survey.Deaf
+			case errors.Is(err, site.ErrRefused):
+				one.info.Reason = survey.Refused
+			}
 		}
 		one.mu.Unlock()
 		close(one.ended)
