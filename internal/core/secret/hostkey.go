@@ -36,6 +36,16 @@ func NewHostKey(random io.Reader, comment string) (HostKey, error) {
 	return HostKey{Private: string(pem.EncodeToMemory(block)), Public: line + " " + comment}, nil
 }
 
+// ReadHostKey reads a host key that was made earlier.
+func ReadHostKey(private, comment string) (HostKey, error) {
+	signer, err := ssh.ParsePrivateKey([]byte(private))
+	if err != nil {
+		return HostKey{}, fmt.Errorf("the host key that was kept cannot be read: %w", err)
+	}
+	line := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
+	return HostKey{Private: private, Public: line + " " + comment}, nil
+}
+
 // Authority is an SSH certificate authority (PROTOCOL.certkeys of OpenSSH).
 type Authority struct{ signer ssh.Signer }
 

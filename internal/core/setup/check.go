@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"mintbatch/internal/core/address"
@@ -15,6 +16,7 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/media"
+	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/sheet"
 )
@@ -50,10 +52,18 @@ func (s *Setup) check(found *finding.List) {
 		if site.Machines < 0 {
 			bad("machines must be 1 or more", "", "sites", name, "machines")
 		}
+		for key, a := range sorted(map[string]AtOnce{"at_once": site.AtOnce, "at_once_per_host": site.PerHost, "at_once_per_store": site.PerStore}) {
+			if min(a.Machines, a.Copies, a.Starts, a.Confirms) < 0 {
+				bad("a limit must be 1 or more", "", "sites", name, key)
+			}
+		}
 		s.checkSite(name, site, bad)
 	}
 	s.checkSecrets(bad)
 	s.checkNames(bad)
+	if _, err := proof.ParseWaves(s.Limits.Waves); err != nil {
+		bad(err.Error(), "", "limits", "waves")
+	}
 	within := func(base ...string) complain {
 		return func(message, hint string, path ...string) {
 			bad(strings.Join(base[1:], " ")+": "+message, hint, append(base, path...)...)
@@ -62,6 +72,11 @@ func (s *Setup) check(found *finding.List) {
 	for name, p := range sorted(s.Presets) {
 		in := within("presets", name)
 		checkContents(p.Contents, in)
+		for _, port := range p.Expect.Ports {
+			if n, err := strconv.Atoi(port); err != nil || n < 1 || n > 65535 {
+				in(fmt.Sprintf("%q is no TCP port", port), "from 1 to 65535", "expect", "ports")
+			}
+		}
 		if m := p.Hash.Method; m != "" && m != "sha512" && m != "yescrypt" {
 			in(fmt.Sprintf("passwords cannot be hashed with %q", m), "write sha512 or yescrypt", "hash")
 		}
@@ -92,6 +107,9 @@ func (s *Setup) check(found *finding.List) {
 		})
 		if n.MTU != 0 && (n.MTU < 576 || n.MTU > 65535) {
 			bad(fmt.Sprintf("network %s: the MTU is from 576 to 65535", name), "", "networks", name, "mtu")
+		}
+		if _, err := address.ParseWays(n.Look); err != nil {
+			bad(fmt.Sprintf("network %s: %s", name, err), "", "networks", name, "look")
 		}
 		for i, r := range n.Routes {
 			if !r.To.IsValid() || !r.Via.IsValid() || r.To.Addr().Is4() != r.Via.Is4() {

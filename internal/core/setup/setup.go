@@ -10,6 +10,7 @@ import (
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
 )
 
 // Setup is a setup file that was read without errors. Each field's `key` is
@@ -27,6 +28,7 @@ type Setup struct {
 	Presets   map[string]Preset   `key:"presets" doc:"named bundles of column defaults and first-boot contents"`
 	Firstboot map[string]Contents `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
 	Secrets   Secrets             `key:"secrets" doc:"who can read what is sealed"`
+	Events    Events              `key:"events" doc:"the logs of runs"`
 	Limits    Limits              `key:"limits" doc:"how much goes on side by side, and for how long"`
 
 	positions map[string]finding.Position
@@ -65,7 +67,10 @@ type Site struct {
 	URL         string    `key:"url" doc:"gateway: address of the site's manager"`
 	Fingerprint string    `key:"fingerprint" doc:"gateway: SHA-256 of the certificate to trust, for one that no authority signed"`
 	Token       Reference `key:"token" doc:"gateway: the bearer token, best as file:PATH or env:NAME"`
-	Machines    int       `key:"machines" doc:"how many machines are worked on side by side (default 8)"`
+	Machines    int       `key:"machines" doc:"how many machines the site does something to side by side (default 8)"`
+	AtOnce      AtOnce    `key:"at_once" doc:"how many acts of a kind are under way at once at the whole site"`
+	PerHost     AtOnce    `key:"at_once_per_host" doc:"the same for each host"`
+	PerStore    AtOnce    `key:"at_once_per_store" doc:"the same for each store"`
 	MACs        string    `key:"macs" doc:"the first bytes of the MAC addresses that adapters are given, such as 52:54:00"`
 
 	Hosts       map[string]Host `key:"hosts" doc:"libvirt: the hosts, by the names that rows use"`
@@ -125,6 +130,7 @@ type Network struct {
 	Routes  []machine.Route `key:"routes" doc:"ways to other networks, besides the gateway"`
 	IPv6    machine.Switch  `key:"ipv6" doc:"off switches IPv6 off in the guest"`
 	Cooling *time.Duration  `key:"cooling" doc:"how long an address rests after its machine was retired (default 1h)"`
+	Look    []string        `key:"look" doc:"how to ask, before a new address is given to a machine, whether it is free: dns, echo, neighbour (default: not at all)"`
 	Pools   map[string]Pool `key:"pools" doc:"addresses that the tool may hand out"`
 }
 
@@ -140,8 +146,34 @@ type Pool struct {
 type Preset struct {
 	From string       `key:"from" doc:"the preset that this one builds on"`
 	Hash machine.Hash `key:"hash" doc:"how passwords are hashed for its guests"`
+	// Expect is no part of what its machines are made to.
+	Expect Expect `key:"expect" doc:"what verify looks for in its guests"`
 	Contents
 	Values Values `key:"*"`
+}
+
+// Expect is what a guest is to have.
+type Expect struct {
+	Files    []string `key:"files" doc:"files that are there"`
+	Services []string `key:"services" doc:"services that are active"`
+	Ports    []string `key:"ports" doc:"TCP ports at which something answers"`
+}
+
+// Checks lists what is expected of the machines of a preset, with what it builds on.
+func (s *Setup) Checks(preset string) []survey.Check {
+	var all []survey.Check
+	for _, name := range s.Lineage(preset) {
+		e := s.Presets[name].Expect
+		for _, list := range []struct {
+			kind  survey.CheckKind
+			names []string
+		}{{survey.File, e.Files}, {survey.Service, e.Services}, {survey.Port, e.Ports}} {
+			for _, name := range list.names {
+				all = append(all, survey.Check{Kind: list.kind, Name: name})
+			}
+		}
+	}
+	return all
 }
 
 // Contents is what a guest gets and does on its first boot.
@@ -162,9 +194,26 @@ type Policy struct {
 	Classes []string `key:"classes" doc:"of which each has at least one: lower, upper, digit, symbol (default: all)"`
 }
 
+// Events says where the logs of runs are, and for how long.
+type Events struct {
+	Dir  string `key:"dir" short:"yes" doc:"the folder, relative to this file (default mintbatch.runs)"`
+	Days int    `key:"days" doc:"for how many days they are kept (default 90)"`
+}
+
+// AtOnce bounds how much goes on side by side; 0 is no limit of its own.
+type AtOnce struct {
+	Machines int `key:"machines" doc:"machines that something is done to"`
+	Copies   int `key:"copies" doc:"full clones (default at a site: three quarters of its machines)"`
+	Starts   int `key:"starts" doc:"machines being started"`
+	Confirms int `key:"confirms" doc:"machines whose guest is waited for (default at a site: 256)"`
+}
+
 // Limits bounds a run.
 type Limits struct {
 	Task    time.Duration `key:"task" doc:"longest time that one act at a site may take (default 30m)"`
+	Copy    time.Duration `key:"copy" doc:"longest time that a full clone may take (default: task)"`
+	Waves   string        `key:"waves" doc:"the portions in which a batch is minted, each done before the next is begun, such as 1,10%,rest"`
+	Start   time.Duration `key:"start" doc:"longest time that a start may take (default: task)"`
 	Confirm time.Duration `key:"confirm" doc:"longest time that a machine may take to report after its start (default 10m)"`
 }
 
