@@ -21,7 +21,7 @@ lint:
 	$(GO) test ./internal # arrows only run down
 
 race:
-	CGO_ENABLED=1 $(GO) test -race ./internal/...
+	CGO_ENABLED=1 $(GO) test -race -short ./internal/...
 
 # Every fuzz target for a while: make fuzz FUZZTIME=1m. That a target was at
 # work when its time was up is no failure; an input that fails is.

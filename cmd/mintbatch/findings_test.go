@@ -18,7 +18,7 @@ import (
 // elsewhere are the codes that only a site or a ledger can bring about; other
 // scripts do.
 var elsewhere = []string{"not-at-site", "name-taken", "address-in-use", "no-setup", "too-large",
-	"no-room", "bad-template", "disk-too-small", "host-down", "template-writable", "no-secret"}
+	"no-room", "bad-template", "disk-too-small", "host-down", "template-writable", "no-secret", "address-answers", "address-named", "cannot-look"}
 
 // Each sheet of testdata/findings.txtar is named for the code that the program
 // must tell of it; a setup of the same name is laid over the common one. No

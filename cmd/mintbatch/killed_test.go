@@ -94,6 +94,9 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			require.Len(t, atSite, 2*n, "%s: %v", at, atSite)
 		}
 	}
+	logs, err := command(t, dir, "sh", "-c", "cat mintbatch.runs/*.jsonl")
+	require.NoError(t, err)
+	assert.Regexp(t, `"step":"clone","state":"begun","earlier":"`, logs, "what had been begun is told to be gone on with")
 	out, err := command(t, dir, "mintbatch", "list", "--json")
 	require.NoError(t, err)
 	var all listing

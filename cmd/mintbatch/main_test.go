@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -12,6 +13,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/miekg/dns"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
@@ -45,12 +47,14 @@ func dying() {
 
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
-		Dir:   "testdata/script",
-		Setup: func(e *testscript.Env) error { e.Setenv("HOME", e.WorkDir); return nil },
+		Dir:       "testdata/script",
+		Setup:     func(e *testscript.Env) error { e.Setenv("HOME", e.WorkDir); return nil },
+		Condition: func(name string) (bool, error) { return name == "root" && os.Getuid() == 0, nil },
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"sandbox":      serve,
 			"at-site":      atSite,
 			"edit":         edit,
+			"names":        names,
 			"change":       change,
 			"newer":        altered(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`),
 			"orphan":       altered(`INSERT INTO reservations (network, address, site, machine, adapter, since) VALUES ('survey', '198.51.100.199', 'quay', 'nobody', 1, '')`),
@@ -97,6 +101,25 @@ func atSite(ts *testscript.TestScript, _ bool, args []string) {
 		}
 		seen[n] = true
 	}
+}
+
+// names serves DNS on loopback until the script ends: `names LISTEN ADDRESS NAME`.
+func names(ts *testscript.TestScript, _ bool, args []string) {
+	zone, err := dns.ReverseAddr(args[1])
+	ts.Check(err)
+	known, err := dns.NewRR(zone + " PTR " + args[2] + ".")
+	ts.Check(err)
+	conn, err := net.ListenPacket("udp", args[0])
+	ts.Check(err)
+	server := &dns.Server{PacketConn: conn, Handler: dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
+		answer := new(dns.Msg).SetReply(q)
+		if q.Question[0].Name == zone {
+			answer.Answer = []dns.RR{known}
+		}
+		_ = w.WriteMsg(answer)
+	})}
+	go server.ActivateAndServe() //nolint:errcheck // it ends with the script
+	ts.Defer(func() { _ = server.Shutdown() })
 }
 
 // edit replaces text in a file: `edit FILE OLD NEW`; \n is a line feed.

@@ -167,6 +167,13 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 		listed := shown(t, dir, name)
 		assert.Contains(t, listed.HostKey, inside(t, name, "cut -d' ' -f2 /etc/ssh/ssh_host_ed25519_key.pub"), name)
 	}
+	expecting, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", strings.Replace(string(expecting), "    firstboot: ready\n", "    firstboot: ready\n    expect: {files: [/etc/survey-ready, /no/where], services: [ssh, no-such], ports: [22, 81]}\n", 1))
+	looked, err := command(t, dir, "mintbatch", "verify", "bms-sonar-01")
+	assert.Error(t, err)
+	assert.Contains(t, looked, "no        there is no file /no/where; service no-such is not active; nothing answers at TCP port 81\n")
+	write(t, dir, "mintbatch.yaml", string(expecting))
 	ids := map[string]string{}
 	for _, name := range []string{"bms-sonar-01", "bms-chart-01", "bms-sonar-03"} {
 		id := inside(t, name, "cat /etc/machine-id")
@@ -193,7 +200,7 @@ func TestRealMachinesComeUpAsTheSheetSays(t *testing.T) {
 	} {
 		assert.Regexp(t, want, inside(t, "bms-sonar-01", script), script)
 	}
-	looked := virsh(t, "dumpxml", "bms-chart-01")
+	looked = virsh(t, "dumpxml", "bms-chart-01")
 	for _, kept := range []string{"i6300esb", "discard='unmap'", "office.brackwater.example", "tickpolicy='catchup'", "<boot dev='hd'/>", ".disk.qcow2", "_VARS.fd"} {
 		assert.Contains(t, looked, kept)
 	}
@@ -408,13 +415,28 @@ func TestRealRefusals(t *testing.T) {
 		assert.Equal(t, after, there(t, site), name)
 	}
 
+	// What the networks have given to machines that are not ours is nobody else's.
+	virsh(t, "attach-interface", "snapped", "network", "chart", "--mac", "52:54:00:00:00:77", "--config")
+	virsh(t, "net-update", "chart", "add", "ip-dhcp-host", "<host mac='52:54:00:00:00:77' ip='203.0.113.50'/>", "--live", "--config")
+	write(t, dir, "mintbatch.yaml", string(setup))
+	write(t, dir, "machines.csv", "machine,preset,address,mac\nbms-chart-01,chart-node,,\n")
+	out2, err := command(t, dir, "mintbatch", "proof")
+	assert.NoError(t, err, out2)
+	assert.Contains(t, out2, "203.0.113.51")
+	write(t, dir, "machines.csv", "machine,preset,address,mac\nbms-chart-01,chart-node,203.0.113.50,52:54:00:00:00:77\n")
+	out2, err = command(t, dir, "mintbatch", "proof")
+	assert.Error(t, err)
+	assert.Contains(t, out2, "address 203.0.113.50 is seen at site quay (snapped)")
+	assert.Contains(t, out2, "MAC address 52:54:00:00:00:77 is that of machine snapped at site quay, which is not ours")
+	virsh(t, "net-update", "chart", "delete", "ip-dhcp-host", "<host mac='52:54:00:00:00:77' ip='203.0.113.50'/>", "--live", "--config")
+
 	// A store that fills up only while the disk is being written.
 	write(t, dir, "mintbatch.yaml", strings.Replace(string(setup), "    machines: 4", "    machines: 4\n    spare_disk: 1MiB", 1))
 	write(t, dir, "machines.csv", "machine,template,clone,store,power\na,growing,full,small,off\n")
 	write(t, dir, "more.yaml", "mintbatch: 1\ntemplates: {growing: {guest: linux, volume: templates/growing.qcow2, hardware: {emulator: qemu}}}\n")
 	growing := filepath.Join(site, "templates", "growing.qcow2")
 	require.NoError(t, exec.Command("sh", "-c", `head -c 100000000 /dev/zero | tr '\0' a >$0.raw && qemu-img convert -c -O qcow2 $0.raw $0 && rm $0.raw`, growing).Run())
-	out2, err := command(t, dir, "mintbatch", "mint", "--yes", "--setup", "mintbatch.yaml", "--setup", "more.yaml")
+	out2, err = command(t, dir, "mintbatch", "mint", "--yes", "--setup", "mintbatch.yaml", "--setup", "more.yaml")
 	assert.Error(t, err, out2)
 	assert.Contains(t, out2, `store "small" is full`)
 	assert.Equal(t, after, there(t, site), "a full store keeps nothing of it")

@@ -75,7 +75,7 @@ func TestTwoRunsAtOnce(t *testing.T) {
 	b := start(&second)
 	require.NoError(t, a.Wait(), first.String())
 	require.NoError(t, b.Wait(), second.String())
-	assert.Regexp(t, `waiting: run [0-9a-f-]+ \(mint by .* on .*\) is working on this ledger`, second.String())
+	assert.Regexp(t, `waiting: run [0-9a-f-]+ \(mint by .* on .*\) has the ledger`, second.String())
 	assert.Contains(t, second.String(), "nothing to do")
 	assert.Len(t, sandboxMachines(dir), 24)
 }

@@ -42,7 +42,8 @@ type App struct {
 	// Boundary is called at every boundary of every step; see run.Boundary.
 	Boundary func(run.Boundary)
 
-	stop context.Context // ends when the run is told to stop
+	stop  context.Context // ends when the run is told to stop
+	plain bool            // nothing is drawn
 }
 
 // Main runs the program and returns its exit status.
@@ -117,12 +118,17 @@ func (a *App) command() *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print one JSON document"},
 			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but what went wrong"},
 			&cli.BoolFlag{Name: "verbose", Usage: "tell each call to a site"},
+			&cli.BoolFlag{Name: "plain", Usage: "plain sentences, one a line, and nothing drawn: for screen readers", Sources: cli.EnvVars("MINTBATCH_PLAIN")},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colour (also with NO_COLOR set)"},
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.newCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
-			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.retireCommand(), a.surveyCommand(), a.templateCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
+			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.retireCommand(), a.sweepCommand(), a.surveyCommand(), a.templateCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
 			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(),
+		},
+		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
+			a.plain = c.Bool("plain")
+			return ctx, nil
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
@@ -181,6 +187,24 @@ func noArguments(c *cli.Command) error {
 		return misuse{fmt.Errorf("%s takes no arguments; %q is one", c.Name, c.Args().First())}
 	}
 	return nil
+}
+
+// noSubcommand refuses arguments for a command that also groups others.
+func noSubcommand(c *cli.Command) error {
+	if c.Args().Present() {
+		return unknownCommand(c)
+	}
+	return nil
+}
+
+// atMostOne takes one argument or none; usage says what that is.
+func atMostOne(usage string) func(*cli.Command) error {
+	return func(c *cli.Command) error {
+		if c.NArg() > 1 {
+			return misuse{errors.New(usage)}
+		}
+		return nil
+	}
 }
 
 // anyArguments takes whatever arguments there are.
@@ -258,7 +282,7 @@ func (a *App) withSetup(arguments func(*cli.Command) error, do sessionAction) cl
 // withHeld is withSetup for a command that other runs have to wait for.
 func (a *App) withHeld(arguments func(*cli.Command) error, do sessionAction) cli.ActionFunc {
 	return a.withSetup(arguments, func(ctx context.Context, c *cli.Command, s *mint.Session) error {
-		if err := a.hold(ctx, s.Ledger); err != nil {
+		if err := a.hold(ctx, c, s, mint.Everything); err != nil {
 			return err
 		}
 		return do(ctx, c, s)

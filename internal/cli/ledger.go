@@ -87,7 +87,7 @@ func (a *App) importLedger(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	if err := a.hold(ctx, s.Ledger); err != nil {
+	if err := a.hold(ctx, c, s, mint.Everything); err != nil {
 		return err
 	}
 	n, err := s.Ledger.Import(ctx, f)
@@ -137,7 +137,7 @@ func (a *App) rebuild(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	if err := a.hold(ctx, s.Ledger); err != nil {
+	if err := a.hold(ctx, c, s, mint.Everything); err != nil {
 		return err
 	}
 	if !c.Bool("yes") {

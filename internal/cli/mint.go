@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -21,12 +22,18 @@ func (a *App) mintCommand() *cli.Command {
 		ArgsUsage: "[MACHINE...]",
 		Description: "Clones, shapes, seeds, starts and confirms every machine that is not as the sheet says.\n" +
 			"Interrupted in whatever way, the same command goes on where it was. Names may be globs.\n\n" +
-			"   mintbatch mint\n   mintbatch mint --yes\n   mintbatch mint 'bms-tide-*' --stop-after 2",
+			"   mintbatch mint\n   mintbatch mint --yes\n   mintbatch mint --wave 1,10%,rest\n   mintbatch mint 'bms-tide-*' --stop-after 2",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 			&cli.IntFlag{Name: "stop-after", Usage: "begin no more machines after `N` failed ones"},
+			&cli.StringFlag{Name: "wave", Usage: "mint in portions such as `1,10%,rest`, each confirmed before the next; a failed machine, or --stop-after, ends it (default: the setup's)"},
+			&cli.StringFlag{Name: "until", Usage: "`start` makes all machines and starts none; the same command without it goes on"},
+			eventsFlag(),
 			&cli.StringFlag{Name: "workbook", Usage: "afterwards write a copy of the sheet with what was made into `FILE`"},
 			&cli.BoolFlag{Name: "force", Usage: "let --workbook write over a file"},
+			forceOffFlag(),
+			keepHostKeyFlag(),
+			&cli.BoolFlag{Name: "fix-drift", Usage: "also put right what somebody has changed at the sites"},
 			&cli.BoolFlag{Name: "allow-remake", Usage: "also clone again what can only be had so; what its disk holds is lost"},
 		},
 		Action: a.mint,
@@ -37,43 +44,52 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if c.Int("stop-after") < 0 {
 		return misuse{errors.New("--stop-after counts failed machines: 1 or more")}
 	}
+	if u := c.String("until"); u != "" && u != string(run.Start) {
+		return misuse{fmt.Errorf("--until takes start, not %q", u)}
+	}
 	s, err := a.open(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	waves, err := proof.ParseWaves(cmp.Or(c.String("wave"), s.Setup.Limits.Waves))
+	if err != nil {
+		return misuse{fmt.Errorf("--wave: %w", err)}
+	}
 	if path := c.String("workbook"); path != "" {
 		if err := s.CheckWorkbook(path, c.Bool("force")); err != nil {
 			return err
 		}
 	}
-	if err := a.hold(ctx, s.Ledger); err != nil {
+	if err := a.hold(ctx, c, s, s.InSheet(c.Args().Slice())); err != nil {
 		return err
 	}
 	p, err := s.Proof(ctx, c.Args().Slice(), false)
 	if err != nil {
 		return err
 	}
-	return a.do(ctx, c, s, p, mint.Order{AllowRemake: c.Bool("allow-remake"), StopAfter: int(c.Int("stop-after"))})
+	if c.Bool("fix-drift") {
+		p = p.PutRight()
+	}
+	return a.do(ctx, c, s, p, mint.Order{AllowRemake: c.Bool("allow-remake"), StopAfter: int(c.Int("stop-after")), Waves: waves, Unstarted: c.String("until") != "", ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
 }
 
 // do shows a proof, asks, does it and tells what came of it.
 func (a *App) do(ctx context.Context, c *cli.Command, s *mint.Session, p proof.Proof, order mint.Order) error {
-	order.Boundary = a.Boundary
 	todo, _ := mint.Todo(p, order.AllowRemake)
+	looked, err := s.Look(ctx, p)
+	if err != nil {
+		return err
+	}
 	a.findings(a.Stderr, s.Warnings)
-	if !c.Bool("quiet") && !c.Bool("json") {
+	if a.talks(c) {
 		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p, true)
+		a.showTime(s, todo)
+		a.showLooked(looked)
 	}
-	if len(todo) > 0 && !c.Bool("yes") {
-		if err := a.ask(fmt.Sprintf("%s %s?", titled(c.Name), plural(len(todo), "machine")), "yes"); err != nil {
-			return err
-		}
-	}
-	progress := a.newProgress(c, todo)
-	order.Watch = progress.watch
-	minted, err := s.Mint(ctx, a.stop, p, order)
-	progress.end()
+	minted, err := a.perform(ctx, c, s, todo, order, func() error {
+		return a.ask(fmt.Sprintf("%s %s?", titled(c.Name), plural(len(todo), "machine")), "yes")
+	}, func(o mint.Order) (*mint.Minted, error) { return s.Mint(ctx, a.stop, p, o) })
 	if minted == nil {
 		return err
 	}
@@ -83,7 +99,13 @@ func (a *App) do(ctx context.Context, c *cli.Command, s *mint.Session, p proof.P
 	if c.Bool("json") {
 		return errors.Join(a.document(mintDocument(minted, p)), err)
 	}
-	a.closing(c, minted, p.Count(proof.Stray))
+	if a.streams(c) {
+		return err
+	}
+	a.closing(c, minted, "", p.Count(proof.Stray))
+	if order.Unstarted && len(minted.Results) > 0 && !c.Bool("quiet") {
+		fmt.Fprintln(a.Stdout, "made and not started: the same command without --until starts and confirms them")
+	}
 	return err
 }
 

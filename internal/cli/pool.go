@@ -127,7 +127,7 @@ func (a *App) poolShow(ctx context.Context, c *cli.Command, s *mint.Session) err
 			line("choice", string(v.Choice))
 			line("addresses", count(v.Size)+", "+count(v.Free)+" free")
 			fmt.Fprintln(a.Stdout)
-			if _, is := terminal(a.Stdout); is {
+			if _, is := terminal(a.Stdout); is && !a.plain {
 				drawPool(a.Stdout, p, v)
 			}
 		}

@@ -29,8 +29,9 @@ type progress struct {
 	done    int
 	failed  []string // a line each; they stay in view
 	active  map[machine.Key]*activity
-	order   []machine.Key // of the active ones, the oldest first
-	drawn   int           // lines on the screen
+	waiting map[machine.Key]float64 // parts of those that were begun and wait to go on
+	order   []machine.Key           // of the active ones, the oldest first
+	drawn   int                     // lines on the screen
 	stopped chan struct{}
 	ended   sync.WaitGroup
 	told    context.Context // ends when the run is told to stop
@@ -63,9 +64,9 @@ const (
 func (a *App) newProgress(c *cli.Command, todo []proof.Work) *progress {
 	width, isTerminal := terminal(a.Stderr)
 	p := &progress{out: a.Stderr, paint: a.painter(a.Stderr, c.Bool("no-color")), quiet: c.Bool("quiet"),
-		began: time.Now(), total: len(todo), active: map[machine.Key]*activity{}, stopped: make(chan struct{}), told: a.stop}
+		began: time.Now(), total: len(todo), active: map[machine.Key]*activity{}, waiting: map[machine.Key]float64{}, stopped: make(chan struct{}), told: a.stop}
 	p.forgetStop = context.AfterFunc(a.stop, func() { p.say(stopping) })
-	if isTerminal && !p.quiet && len(todo) > 0 {
+	if isTerminal && !p.quiet && !a.plain && len(todo) > 0 {
 		p.width = width
 		p.ended.Go(p.redraw)
 	}
@@ -104,14 +105,25 @@ func (p *progress) watch(e run.Event) {
 	switch e.State {
 	case run.Finished:
 		p.done++
+		delete(p.waiting, e.Key)
 		p.forget(e.Key)
 		p.say(fmt.Sprintf("%s done (%d of %d)", e.Name, p.done, p.total))
 	case run.Failed:
-		line := visible(fmt.Sprintf("%s failed at %s: %s", e.Name, e.Step, e.Err))
+		failed := "failed: "
+		if e.Step != "" {
+			failed = "failed " + at(e.Step)
+		}
+		line := visible(fmt.Sprintf("%s %s%s", e.Name, failed, e.Err))
 		p.failed = append(p.failed, line)
 		p.forget(e.Key)
 		p.say(line)
+	case run.Stopped:
+		p.forget(e.Key)
+	case run.Waits:
+		p.forget(e.Key)
+		p.waiting[e.Key] = stepParts[e.Step]
 	default:
+		delete(p.waiting, e.Key)
 		one := p.active[e.Key]
 		if one == nil {
 			one = &activity{}
@@ -191,18 +203,28 @@ func (p *progress) summary() string {
 	return p.paint.paint(cut(line, p.width), text.Bold)
 }
 
-// left guesses the time left from the part of all work that is behind; before
-// a tenth of it is, nothing honest can be said.
+// left guesses the time left from the part of all work that is behind, and from
+// the copies under way, whichever is longer; before a tenth of the work is
+// behind, nothing honest can be said.
 func (p *progress) left() (time.Duration, bool) {
 	part := float64(p.done + len(p.failed))
 	for _, a := range p.active {
 		part += a.part
 	}
+	for _, a := range p.waiting {
+		part += a
+	}
 	part /= float64(p.total)
 	if part < 0.1 {
 		return 0, false
 	}
-	return time.Duration(float64(time.Since(p.began)) * (1 - part) / part), true
+	left := time.Duration(float64(time.Since(p.began)) * (1 - part) / part)
+	for _, a := range p.active {
+		if a.step == run.Clone && a.share > 0.02 {
+			left = max(left, time.Duration(float64(time.Since(a.since))*(1-a.share)/a.share))
+		}
+	}
+	return left, true
 }
 
 // barWidth is the width of a copy's bar.

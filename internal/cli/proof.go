@@ -5,13 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/mint"
 )
 
 func (a *App) proofCommand() *cli.Command {
@@ -42,13 +46,19 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 	}
 	defer s.Close()
 	if c.Bool("hold") {
-		if err := a.hold(ctx, s.Ledger); err != nil {
+		if err := a.hold(ctx, c, s, s.InSheet(c.Args().Slice())); err != nil {
 			return err
 		}
 	}
 	p, err := s.Proof(ctx, c.Args().Slice(), c.Bool("offline"))
 	if err != nil {
 		return err
+	}
+	var looked []mint.Looked
+	if !c.Bool("offline") {
+		if looked, err = s.Look(ctx, p); err != nil {
+			return err
+		}
 	}
 	a.findings(a.Stderr, s.Warnings)
 	if c.Bool("hold") {
@@ -66,10 +76,15 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(a.Stderr, "answers and seeds of %s written to %s\n", plural(n, "machine"), dir)
 	}
 	if c.Bool("json") {
-		return a.document(proofDocument(p))
+		d := proofDocument(p)
+		d.Looked = looked
+		return a.document(d)
 	}
 	if !c.Bool("quiet") {
 		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p, false)
+		todo, _ := mint.Todo(p, true)
+		a.showTime(s, todo)
+		a.showLooked(looked)
 	}
 	return nil
 }
@@ -78,10 +93,12 @@ type proofJSON struct {
 	Schema string             `json:"schema"`
 	Totals map[proof.Word]int `json:"totals"`
 	Works  []proof.Work       `json:"works"`
+	Sums   proof.Sums         `json:"sums"`
+	Looked []mint.Looked      `json:"looked,omitempty"`
 }
 
 func proofDocument(p proof.Proof) proofJSON {
-	d := proofJSON{Schema: "mintbatch/proof/1", Totals: map[proof.Word]int{}, Works: append([]proof.Work{}, p.Works...)}
+	d := proofJSON{Schema: "mintbatch/proof/1", Totals: map[proof.Word]int{}, Works: append([]proof.Work{}, p.Works...), Sums: p.Sums()}
 	for _, w := range proof.Words {
 		d.Totals[w] = p.Count(w)
 	}
@@ -93,7 +110,7 @@ func proofDocument(p proof.Proof) proofJSON {
 func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
 	var cells [][]string
 	for _, work := range all.Works {
-		if changed && work.Word == proof.Same {
+		if changed && work.Word == proof.Same && len(work.Drift) == 0 {
 			continue
 		}
 		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", "", "", visible(work.Why())}
@@ -112,6 +129,50 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
 	fmt.Fprintln(w, p.paint(totals(all)+room(all), text.Bold))
 	if told := inClear(all); told != "" {
 		fmt.Fprintln(w, told)
+	}
+	if told := whereTo(all.Sums()); told != "" {
+		fmt.Fprintln(w, told)
+	}
+	if n := all.Drifted(); n > 0 {
+		fmt.Fprintf(w, "%s changed at the site by somebody else; mint --fix-drift puts that right\n", plural(n, "machine"))
+	}
+}
+
+// whereTo tells where the clones go, where there is a choice.
+func whereTo(s proof.Sums) string {
+	var parts []string
+	for _, part := range []struct {
+		word   string
+		counts map[string]int
+	}{{"sites", s.Site}, {"hosts", s.Host}, {"stores", s.Store}, {"networks", s.Network}} {
+		if len(part.counts) < 2 {
+			continue
+		}
+		var words []string
+		for _, name := range slices.Sorted(maps.Keys(part.counts)) {
+			words = append(words, fmt.Sprintf("%s %d", visible(name), part.counts[name]))
+		}
+		parts = append(parts, part.word+": "+strings.Join(words, ", "))
+	}
+	return strings.Join(parts, "; ")
+}
+
+// showTime tells about how long some work will take, where earlier runs tell.
+func (a *App) showTime(s *mint.Session, todo []proof.Work) {
+	if d, ok := s.Estimate(todo); ok {
+		fmt.Fprintf(a.Stdout, "a mint of it takes about %s, going by earlier runs\n", max(d.Round(time.Second), time.Second))
+	}
+}
+
+// showLooked tells which addresses were asked about, and that none is taken: of
+// one that is, there is a finding.
+func (a *App) showLooked(all []mint.Looked) {
+	for _, l := range all {
+		words := make([]string, len(l.Ways))
+		for i, way := range l.Ways {
+			words[i] = string(way)
+		}
+		fmt.Fprintf(a.Stdout, "network %s: of %d new addresses, asked about by %s, %d were seen\n", l.Network, l.Addresses, strings.Join(words, " and "), len(l.Seen))
 	}
 }
 

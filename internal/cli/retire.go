@@ -19,7 +19,7 @@ func (a *App) remakeCommand() *cli.Command {
 		Description: "A spoiled machine is back as its row says: fresh disk, login and host key, with the name,\n" +
 			"addresses and MAC that it had. What its disk holds is lost. Names may be globs.\n\n" +
 			"   mintbatch remake bms-sonar-03",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}, keepHostKeyFlag(), eventsFlag()},
 		Action: a.remake,
 	}
 }
@@ -33,14 +33,14 @@ func (a *App) remake(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	if err := a.hold(ctx, s.Ledger); err != nil {
+	if err := a.hold(ctx, c, s, s.InSheet(c.Args().Slice())); err != nil {
 		return err
 	}
 	p, err := s.RemakeProof(ctx, c.Args().Slice())
 	if err != nil {
 		return err
 	}
-	return a.do(ctx, c, s, p, mint.Order{Command: "remake", AllowRemake: true})
+	return a.do(ctx, c, s, p, mint.Order{AllowRemake: true, KeepHostKey: c.Bool("keep-host-key")})
 }
 
 func (a *App) retireCommand() *cli.Command {
@@ -54,6 +54,7 @@ func (a *App) retireCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "strays", Usage: "retire all machines that the sheet no longer has"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+			eventsFlag(),
 		},
 		Action: a.retire,
 	}
@@ -73,7 +74,11 @@ func (a *App) retire(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	if err := a.hold(ctx, s.Ledger); err != nil {
+	scope := mint.Named(c.Args().Slice())
+	if strays {
+		scope = s.NotInSheet()
+	}
+	if err := a.hold(ctx, c, s, scope); err != nil {
 		return err
 	}
 	works, err := s.Owned(ctx, c.Args().Slice())
@@ -87,24 +92,30 @@ func (a *App) retire(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintln(a.Stdout, "no strays: the sheet has every machine of the ledger")
 		return nil
 	}
-	if !c.Bool("quiet") && !c.Bool("json") {
+	if a.talks(c) {
 		a.showLosses(c, works)
 	}
-	if !c.Bool("yes") {
-		if err := a.askToRetire(len(works)); err != nil {
-			return err
-		}
-	}
-	progress := a.newProgress(c, works)
-	retired, err := s.Retire(ctx, a.stop, works, mint.Order{Watch: progress.watch, Boundary: a.Boundary})
-	progress.end()
-	if retired == nil {
+	return a.takeDown(ctx, c, s, works, "retired", func() error { return a.askToRetire(len(works)) }, (*mint.Session).Retire)
+}
+
+// talks tells whether what a command does is told in words on standard output.
+func (a *App) talks(c *cli.Command) bool {
+	return !c.Bool("quiet") && !c.Bool("json") && !a.streams(c)
+}
+
+// takeDown asks and then does something to machines of the ledger, and tells what
+// came of it; done is the word for that.
+func (a *App) takeDown(ctx context.Context, c *cli.Command, s *mint.Session, works []proof.Work, done string, ask func() error,
+	do func(s *mint.Session, ctx, stop context.Context, works []proof.Work, o mint.Order) (*mint.Minted, error)) error {
+	came, err := a.perform(ctx, c, s, works, mint.Order{ForceOff: c.Bool("force-off")}, ask,
+		func(o mint.Order) (*mint.Minted, error) { return do(s, ctx, a.stop, works, o) })
+	switch {
+	case came == nil || a.streams(c):
 		return err
+	case c.Bool("json"):
+		return errors.Join(a.document(mintDocument(came, proof.Proof{})), err)
 	}
-	if c.Bool("json") {
-		return errors.Join(a.document(mintDocument(retired, proof.Proof{})), err)
-	}
-	a.closing(c, retired, 0)
+	a.closing(c, came, done, 0)
 	return err
 }
 

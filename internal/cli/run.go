@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"os"
 	"strings"
 	"time"
 
@@ -17,17 +19,18 @@ import (
 	"mintbatch/internal/run"
 )
 
-// hold waits for the ledger while another run has it.
-func (a *App) hold(ctx context.Context, l *ledger.Ledger) error {
-	for told := false; ; {
-		err := l.Hold(ctx)
+// hold waits for the ledger while others have it, or work on the machines in
+// the scope.
+func (a *App) hold(ctx context.Context, c *cli.Command, s *mint.Session, scope mint.Scope) error {
+	for told := ""; ; {
+		err := s.HoldLedger(ctx, strings.TrimPrefix(c.FullName(), "mintbatch "), scope)
 		var busy *ledger.Busy
 		if !errors.As(err, &busy) {
 			return err
 		}
-		if !told {
-			fmt.Fprintf(a.Stderr, "waiting: %s\n", busy)
-			told = true
+		if told != busy.Error() {
+			told = busy.Error()
+			fmt.Fprintf(a.Stderr, "waiting: %s\n", visible(told))
 		}
 		select {
 		case <-a.stop.Done():
@@ -35,6 +38,73 @@ func (a *App) hold(ctx context.Context, l *ledger.Ledger) error {
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
+}
+
+func eventsFlag() cli.Flag {
+	return &cli.StringFlag{Name: "events", Usage: "also write the log of the run, JSON Lines, to `FILE` as it goes on; - is standard output, which then has nothing else"}
+}
+
+func keepHostKeyFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "keep-host-key", Usage: "a machine that is made again keeps its SSH host key, so that nobody's known_hosts has to change"}
+}
+
+func forceOffFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "force-off", Usage: "cut the power of a guest that has to shut down and does not"}
+}
+
+// streams tells whether the log of the run goes to standard output.
+func (a *App) streams(c *cli.Command) bool { return c.String("events") == "-" }
+
+// eventStream opens what --events names.
+func (a *App) eventStream(c *cli.Command) (io.WriteCloser, error) {
+	switch path := c.String("events"); path {
+	case "":
+		return nopCloser{io.Discard}, nil
+	case "-":
+		return nopCloser{a.Stdout}, nil
+	default:
+		return os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	}
+}
+
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }
+
+// claim keeps the machines of some work for a run, and gives them back if the
+// question is not answered by yes.
+func (a *App) claim(ctx context.Context, c *cli.Command, s *mint.Session, todo []proof.Work, ask func() error) error {
+	if a.streams(c) && c.Bool("json") {
+		return misuse{errors.New("--json and --events - both want standard output; give --events a file")}
+	}
+	if err := s.Claim(ctx, c.Name, todo); err != nil {
+		return err
+	}
+	if len(todo) == 0 || c.Bool("yes") {
+		return nil
+	}
+	if err := ask(); err != nil {
+		return errors.Join(err, s.Disclaim(ctx))
+	}
+	return nil
+}
+
+// perform keeps the machines of some work, asks and does it, while it shows how
+// that goes. Without a result nothing was begun.
+func (a *App) perform(ctx context.Context, c *cli.Command, s *mint.Session, works []proof.Work, order mint.Order, ask func() error,
+	act func(mint.Order) (*mint.Minted, error)) (*mint.Minted, error) {
+	if err := a.claim(ctx, c, s, works, ask); err != nil {
+		return nil, err
+	}
+	stream, err := a.eventStream(c)
+	if err != nil {
+		return nil, errors.Join(err, s.Disclaim(ctx))
+	}
+	defer stream.Close()
+	progress := a.newProgress(c, works)
+	defer progress.end()
+	order.Events, order.Watch, order.Boundary = stream, progress.watch, a.Boundary
+	return act(order)
 }
 
 // ask puts the question before anything is done, and goes on only when it is
@@ -61,8 +131,9 @@ func (a *App) ask(question, word string) error {
 	return nil
 }
 
-// closing tells what was made, and what was not and why.
-func (a *App) closing(c *cli.Command, m *mint.Minted, strays int) {
+// closing tells what was done, in a word if it was no work of a proof, and what
+// was not and why.
+func (a *App) closing(c *cli.Command, m *mint.Minted, word string, strays int) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
 	done := map[proof.Word]int{}
@@ -100,7 +171,7 @@ func (a *App) closing(c *cli.Command, m *mint.Minted, strays int) {
 	}
 	var words []string
 	if n := done[""]; n > 0 {
-		words = append(words, fmt.Sprintf("%d retired", n))
+		words = append(words, fmt.Sprintf("%d %s", n, word))
 	}
 	for _, w := range proof.Words {
 		if done[w] > 0 {
@@ -123,6 +194,9 @@ func (a *App) closing(c *cli.Command, m *mint.Minted, strays int) {
 	if len(words) == 0 {
 		fmt.Fprintln(a.Stdout, p.paint("nothing to do: every machine of the sheet is as it says"+left, text.Bold))
 		return
+	}
+	if m.LogFailure != nil {
+		fmt.Fprintf(a.Stderr, "mintbatch: the log of the run is not complete: %s\n", m.LogFailure)
 	}
 	if m.Run != "" {
 		left += " (run " + m.Run + ")"

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -15,8 +16,9 @@ func (a *App) runsCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "runs",
 		Usage:       "what was run on this ledger, by whom and with what outcome",
-		Description: "Lists every run that changed something, the oldest first. One without an end was killed, or\nis under way.\n\n   mintbatch runs",
-		Action:      a.withSetup(noArguments, a.runs),
+		Description: "Lists every run that changed something, the oldest first. One without an end was killed, or\nis under way.\n\n   mintbatch runs\n   mintbatch runs show",
+		Commands:    []*cli.Command{a.runShowCommand()},
+		Action:      a.withSetup(noSubcommand, a.runs),
 	}
 }
 
@@ -44,7 +46,7 @@ func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Session) error {
 		documents = append(documents, runJSON(r))
 		took, outcome := r.Ended.Sub(r.Started).Round(100*time.Millisecond).String(), r.Outcome
 		if r.Ended.IsZero() {
-			took, outcome = "", "no end: killed, or under way"
+			took, outcome = "", "no end: "+cmp.Or(outcome, "under way, or killed")
 		}
 		if outcome != "done" {
 			outcome = p.paint(visible(outcome), text.FgHiYellow)

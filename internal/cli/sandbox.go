@@ -17,7 +17,7 @@ func (a *App) sandboxCommand() *cli.Command {
 		Description: "Serves a stand-in for a virtualization manager on loopback, with simulated hosts, stores\n" +
 			"and guests. Its state is kept in a folder and comes back when it is served again.\n\n" +
 			"   mintbatch sandbox\n   mintbatch sandbox --dir /tmp/sb --listen 127.0.0.1:7443 --fault lose:5%\n\n" +
-			"Faults: refuse (a call), slow (a task), fail (a task), lose (the reply to an act that was\ndone), full (a store). The share is that of the calls each can happen to.",
+			"Faults: refuse (a call), slow (a task), fail (a task), lose (the reply to an act that was\ndone), full (a store), deaf (a guest that does not shut down). The share is that of the calls each can happen to.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "dir", Value: "sandbox", Usage: "the `FOLDER` of its state"},
 			&cli.StringFlag{Name: "listen", Usage: "loopback `ADDRESS:PORT` (default: the last one, else any free port)"},

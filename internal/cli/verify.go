@@ -1,13 +1,17 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"os"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/mint"
+	"mintbatch/internal/report"
 )
 
 func (a *App) verifyCommand() *cli.Command {
@@ -18,6 +22,9 @@ func (a *App) verifyCommand() *cli.Command {
 		Description: "Asks each machine of the sheet, through its site, for its own view: hostname, addresses, login\n" +
 			"and host key. Nothing is changed. Exit status 1 if some are not as the sheet says.\n\n" +
 			"   mintbatch verify\n   mintbatch verify 'bms-tide-*' --json",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "junit", Usage: "also write the results into `FILE`, as JUnit XML for a build server"},
+		},
 		Action: a.verify,
 	}
 }
@@ -56,8 +63,23 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 		rows(a.Stdout, p, []string{"machine", "site", "as asked", "why not"}, cells)
 		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint(fmt.Sprintf("%s: %d as the sheet says, %d not", plural(len(verdicts), "machine"), len(verdicts)-failed, failed), text.Bold))
 	}
+	if path := c.String("junit"); path != "" {
+		err = errors.Join(err, writeJUnit(path, verdicts))
+	}
 	if err == nil && failed > 0 {
 		return &told{exitIncomplete}
 	}
 	return err
+}
+
+func writeJUnit(path string, verdicts []mint.Verdict) error {
+	var written bytes.Buffer
+	cases := make([]report.Case, len(verdicts))
+	for i, v := range verdicts {
+		cases[i] = report.Case{Name: v.Name, Class: v.Site, Failure: v.Why}
+	}
+	if err := report.JUnit(&written, "mintbatch verify", cases); err != nil {
+		return err
+	}
+	return os.WriteFile(path, written.Bytes(), 0o644)
 }

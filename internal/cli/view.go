@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -37,16 +36,17 @@ func screen(stream any) (width, height int, ok bool) {
 	return width, height, true
 }
 
-// painter colours text for a stream that can show it.
-type painter bool
+// painter colours text for a stream that can show it, and lays it out plainly
+// for those who have it read to them.
+type painter struct{ color, plain bool }
 
 func (a *App) painter(stream io.Writer, no bool) painter {
 	_, isTerminal := terminal(stream)
-	return painter(isTerminal && !no && os.Getenv("NO_COLOR") == "")
+	return painter{isTerminal && !no && !a.plain && os.Getenv("NO_COLOR") == "", a.plain}
 }
 
 func (p painter) paint(s string, colors ...text.Color) string {
-	if !p {
+	if !p.color {
 		return s
 	}
 	return text.Colors(colors).EscapeSeq() + s + text.Reset.EscapeSeq()
@@ -88,6 +88,10 @@ func visible(s string) string {
 // painted must have been made visible before.
 func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 	headings, cells = filled(headings, cells)
+	if p.plain {
+		sentences(w, headings, cells)
+		return
+	}
 	t := table.NewWriter()
 	t.SetOutputMirror(w)
 	t.SetStyle(table.Style{
@@ -112,6 +116,20 @@ func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 		t.SetColumnConfigs([]table.ColumnConfig{{Number: len(headings), WidthMax: lastWidth(width, cells, headings), WidthMaxEnforcer: text.WrapSoft}})
 	}
 	t.Render()
+}
+
+// sentences prints a line for each row that reads well aloud: each value after
+// the name of its column.
+func sentences(w io.Writer, headings []string, cells [][]string) {
+	for _, line := range cells {
+		var words []string
+		for i, c := range line {
+			if c != "" {
+				words = append(words, strings.TrimSpace(headings[i]+" "+c))
+			}
+		}
+		fmt.Fprintln(w, strings.Join(words, ", "))
+	}
 }
 
 // filled leaves out the columns that have nothing in any row.
@@ -146,14 +164,6 @@ func lastWidth(width int, cells [][]string, headings []string) int {
 		width -= widest + 2
 	}
 	return max(width-1, 24)
-}
-
-// document prints the one JSON document of a command.
-func (a *App) document(v any) error {
-	e := json.NewEncoder(a.Stdout)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(v)
 }
 
 // findings prints findings, grouped by severity.

@@ -207,7 +207,7 @@ func (l *Ledger) Prune(ctx context.Context, before time.Time) (rows int64, err e
 			at    string
 		}{
 			{`DELETE FROM history WHERE at < ?`, before.UTC().Format(time.RFC3339Nano)},
-			{`DELETE FROM runs WHERE ended <> '' AND ended < ? AND id NOT IN (SELECT run FROM machines) AND id NOT IN (SELECT run FROM history)`, before.UTC().Format(time.RFC3339Nano)},
+			{`DELETE FROM runs WHERE outcome <> '' AND started < ? AND id NOT IN (SELECT run FROM machines) AND id NOT IN (SELECT run FROM history)`, before.UTC().Format(time.RFC3339Nano)},
 			{`DELETE FROM reservations WHERE until <> '' AND until < ?`, seconds(before)},
 		} {
 			done, err := tx.Exec(q.query, q.at)

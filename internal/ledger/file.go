@@ -20,6 +20,7 @@ func openFile(path string) (*sql.DB, store, error) {
 	held := flock.New(path + ".lock")
 	s := store{
 		name: path, dialect: goose.DialectSQLite3,
+		clock: `CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER)`,
 		alone: func(_ context.Context, do func() error) error {
 			guard := flock.New(path + ".migrate")
 			if err := guard.Lock(); err != nil {
@@ -68,8 +69,11 @@ var advice = map[int]string{
 	sqlite3.SQLITE_READONLY: "it cannot be written to; check its permissions and those of its folder",
 	sqlite3.SQLITE_CANTOPEN: "it cannot be opened for writing; check the permissions of its folder",
 	sqlite3.SQLITE_NOTADB:   "file is not a database; name the right file under `ledger` in the setup",
+	sqlite3.SQLITE_ERROR:    "it does not have the form that it should; put a copy of it in its place before going on",
 	sqlite3.SQLITE_CORRUPT:  "it is damaged; put a copy of it in its place before going on",
-	sqlite3.SQLITE_IOERR:    "its disk does not read or write; look at the disk",
+	sqlite3.SQLITE_IOERR:    "its disk does not read or write; look whether it is full, or broken",
+	// The file beside it that processes share could not be made as long as it is to be.
+	sqlite3.SQLITE_IOERR_SHMSIZE: "its disk is full; free some space, then run the same command again",
 }
 
 func explainFile(err error) (string, bool) {
@@ -77,6 +81,9 @@ func explainFile(err error) (string, bool) {
 	if !errors.As(err, &db) {
 		return "", false
 	}
-	what, known := advice[db.Code()&0xff]
+	what, known := advice[db.Code()]
+	if !known {
+		what, known = advice[db.Code()&0xff]
+	}
 	return what, known
 }

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -27,12 +28,20 @@ type Ledger struct {
 	// machines derive from.
 	ID uuid.UUID
 
+	// Hook, if set, is called before and after each write. It lets tests end a
+	// run exactly there: an error is what the write returns.
+	Hook func(moment string) error
+
 	db    *sql.DB
 	store store
 	queue chan *write
 	done  chan struct{}
 
 	closing sync.Once
+	active  atomic.Pointer[active]
+	silence time.Duration
+
+	statements statements
 }
 
 // store is what differs between the databases that a ledger can be in.
@@ -42,13 +51,17 @@ type store struct {
 	numbered bool // placeholders are $1, $2, ...
 	// alone lets one process at a time do something to the database as a whole.
 	alone func(ctx context.Context, do func() error) error
-	// hold keeps other runs away, unless one has the ledger; release ends that.
+	// hold keeps others away, unless one has the ledger; release ends that.
 	hold    func(ctx context.Context) (bool, error)
 	release func() error
-	// fence, in a transaction, refuses a run whose hold was lost meanwhile.
-	fence   func(tx *sql.Tx) error
-	explain func(err error) (what string, known bool)
-	check   string // a query for faults of the database itself
+	// fence, in a transaction, refuses whoever lost the hold meanwhile.
+	fence func(tx *sql.Tx) error
+	// together tells whether several runs may work at once, each on its machines.
+	together bool
+	clock    string // an expression of the database's time in ms
+	locking  string // after a query, keeps its rows from being changed
+	explain  func(err error) (what string, known bool)
+	check    string // a query for faults of the database itself
 }
 
 //go:embed migrations/*.sql
@@ -71,7 +84,7 @@ func Open(ctx context.Context, name string) (*Ledger, error) {
 	if err != nil {
 		return nil, explain(s, err)
 	}
-	l := &Ledger{db: db, store: s, queue: make(chan *write), done: make(chan struct{})}
+	l := &Ledger{db: db, store: s, queue: make(chan *write), done: make(chan struct{}), silence: usualSilence, statements: statements{all: map[string]*sql.Stmt{}}}
 	if err := l.prepare(ctx); err != nil {
 		_ = db.Close()
 		return nil, explain(s, err)
@@ -98,7 +111,7 @@ func (l *Ledger) prepare(ctx context.Context) error {
 }
 
 // newest is the newest form of the ledger that this program knows.
-const newest = 2
+const newest = 3
 
 func (l *Ledger) migrate(ctx context.Context) error {
 	return l.store.alone(ctx, func() error {
@@ -125,43 +138,11 @@ func (l *Ledger) migrate(ctx context.Context) error {
 // Close ends the use of the ledger; a second call does nothing.
 func (l *Ledger) Close() error {
 	l.closing.Do(func() {
+		if a := l.active.Swap(nil); a != nil {
+			a.done()
+		}
 		close(l.queue)
 		<-l.done
 	})
 	return errors.Join(l.store.release(), l.db.Close())
-}
-
-// Busy says that another run has the ledger.
-type Busy struct{ Run Run }
-
-// Error names the run that is in the way.
-func (b *Busy) Error() string {
-	if b.Run.ID == "" {
-		return "another run is working on this ledger"
-	}
-	return fmt.Sprintf("run %s (%s by %s on %s, since %s) is working on this ledger",
-		b.Run.ID, b.Run.Command, b.Run.User, b.Run.Host, b.Run.Started.Local().Format(time.TimeOnly))
-}
-
-// Hold keeps other runs away until Close, or until the process ends in
-// whatever way. When another run holds the ledger it returns a *Busy.
-func (l *Ledger) Hold(ctx context.Context) error {
-	ok, err := l.store.hold(ctx)
-	if err != nil {
-		return l.explained(err)
-	}
-	if ok {
-		return nil
-	}
-	runs, err := l.Runs(ctx)
-	if err != nil {
-		return err
-	}
-	busy := &Busy{}
-	for _, r := range runs {
-		if r.Ended.IsZero() {
-			busy.Run = r
-		}
-	}
-	return busy
 }

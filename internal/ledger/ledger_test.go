@@ -42,7 +42,7 @@ func TestAMachinesLife(t *testing.T) {
 		ctx := t.Context()
 		l := opened(t, path)
 		m := one("a")
-		require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}))
+		require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}, nil, nil))
 		require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))
 		step := Step{Key: m.Key, Generation: 1, Step: "clone", Input: "i", Run: "r1", State: Begun}
 		require.NoError(t, l.Journal(ctx, step))
@@ -121,18 +121,77 @@ func TestNoAddressTwice(t *testing.T) {
 	})
 }
 
+func anything(machine.Key) bool { return true }
+
+// Whoever plans has the ledger to himself, and whoever else wants it is told who that is.
 func TestHold(t *testing.T) {
 	everywhere(t, func(t *testing.T, path string) {
 		ctx := t.Context()
 		first, second := opened(t, path), opened(t, path)
-		require.NoError(t, first.Hold(ctx))
-		require.NoError(t, first.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "ann", Host: "hv"}))
-		var busy *Busy
-		require.True(t, errors.As(second.Hold(ctx), &busy))
-		assert.Contains(t, busy.Error(), "run r1 (mint by ann on hv")
+		require.NoError(t, first.Hold(ctx, "mint by ann on hv", anything))
+		assert.ErrorContains(t, second.Hold(ctx, "mint by bob on hv", anything), "mint by ann on hv, since ")
 		require.NoError(t, first.store.release())
-		assert.NoError(t, second.Hold(ctx))
+		assert.NoError(t, second.Hold(ctx, "mint by bob on hv", anything))
 	})
+}
+
+func started(t *testing.T, l *Ledger, run string, names ...string) {
+	t.Helper()
+	var keys []machine.Key
+	var reserved []Reservation
+	for _, name := range names {
+		keys = append(keys, one(name).Key)
+		reserved = append(reserved, held(name, fmt.Sprintf("198.51.100.%d", name[0]))...)
+	}
+	require.NoError(t, l.Hold(t.Context(), "mint by ann on hv", func(key machine.Key) bool { return key.Name == names[0] }))
+	require.NoError(t, l.StartRun(t.Context(), Run{ID: run, Command: "mint", User: "ann", Host: "hv"}, keys, reserved))
+	require.NoError(t, l.Admit())
+}
+
+// Several runs work at once, each on its machines and with its addresses; what
+// one has finished with is another's to take.
+func TestRunsSideBySide(t *testing.T) {
+	ctx, name := t.Context(), servertest.Database(t)
+	first, second := opened(t, name), opened(t, name)
+	started(t, first, t.Name()+"-1", "a", "b")
+	started(t, second, t.Name()+"-2", "c")
+	assert.ErrorIs(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, held("c", "198.51.100.97")), ErrHeld, "that of a, who is yet to be made")
+	require.NoError(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, held("c", "198.51.100.99")))
+	third := opened(t, name)
+	var busy *Busy
+	require.ErrorAs(t, third.Hold(ctx, "x", anything), &busy)
+	assert.Contains(t, busy.Error(), "run "+t.Name()+"-1 (mint by ann on hv, since ")
+	assert.Contains(t, busy.Error(), "is working on a and 1 more")
+	require.NoError(t, first.Begin(ctx, t.Name()+"-1", one("a"), 1, held("a", "198.51.100.97")))
+	require.NoError(t, first.Finish(ctx, t.Name()+"-1", one("a")))
+	started(t, third, t.Name()+"-3", "a")
+	require.NoError(t, first.EndRun(ctx, t.Name()+"-1", "done"))
+	all, err := first.Reservations(ctx)
+	require.NoError(t, err)
+	assert.Len(t, all, 2, "what was kept for b is free again")
+}
+
+// A run that was silent is taken for dead. When it wakes up, it neither acts
+// nor writes; what it had reserved and not used is free.
+func TestARunThatWakesUp(t *testing.T) {
+	ctx, name := t.Context(), servertest.Database(t)
+	asleep, next := opened(t, name), opened(t, name)
+	asleep.silence = 3 * time.Second // with its next sign of life after half a second: it will not come to that
+	started(t, asleep, t.Name()+"-1", "a", "b")
+	asleep.active.Load().done()
+	require.NoError(t, asleep.Current())
+	require.NoError(t, asleep.Begin(ctx, t.Name()+"-1", one("a"), 1, held("a", "198.51.100.97")))
+	next.silence = 200 * time.Millisecond
+	require.Eventually(t, func() bool { return next.Hold(ctx, "x", anything) == nil }, 10*time.Second, 20*time.Millisecond)
+	err := asleep.Journal(ctx, Step{Key: one("a").Key, Step: "clone", State: Begun})
+	assert.ErrorIs(t, err, ErrLedger)
+	assert.ErrorIs(t, err, ErrCutOff)
+	require.Eventually(t, func() bool { return errors.Is(asleep.Current(), ErrCutOff) }, 10*time.Second, 20*time.Millisecond)
+	require.NoError(t, next.StartRun(ctx, Run{ID: t.Name() + "-2"}, []machine.Key{one("a").Key}, held("b", "198.51.100.98")))
+	runs, err := next.Runs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, CutOff, runs[0].Outcome)
+	asleep.active.Store(nil)
 }
 
 func TestRefusedLedgers(t *testing.T) {
@@ -178,18 +237,16 @@ func TestServersThatRefuse(t *testing.T) {
 	}
 }
 
-// A run that was thought dead and wakes up cannot write any more.
+// Whoever plans and was cut off can write nothing any more.
 func TestCutOff(t *testing.T) {
 	ctx, name := t.Context(), servertest.Database(t)
 	asleep, next := opened(t, name), opened(t, name)
-	require.NoError(t, asleep.Hold(ctx))
+	require.NoError(t, asleep.Hold(ctx, "x", anything))
 	require.NoError(t, asleep.Begin(ctx, "r1", one("a"), 1, nil))
 	_, err := next.db.Exec(`SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND objid = $1`, lockRuns)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return next.Hold(ctx) == nil }, 10*time.Second, 10*time.Millisecond)
-	err = asleep.Begin(ctx, "r1", one("b"), 1, nil)
-	assert.ErrorIs(t, err, ErrLedger)
-	assert.ErrorIs(t, err, ErrCutOff)
+	require.Eventually(t, func() bool { return next.Hold(ctx, "x", anything) == nil }, 10*time.Second, 10*time.Millisecond)
+	assert.ErrorIs(t, asleep.Begin(ctx, "r1", one("b"), 1, nil), ErrCutOff)
 	require.NoError(t, next.Begin(ctx, "r2", one("c"), 1, nil))
 }
 
@@ -197,7 +254,7 @@ func TestCutOff(t *testing.T) {
 func TestMoving(t *testing.T) {
 	ctx := t.Context()
 	l := opened(t, filepath.Join(t.TempDir(), "l"))
-	require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}))
+	require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}, nil, nil))
 	m := one("a")
 	m.Mark.Notes = "é \"quoted\"\n"
 	require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))

@@ -27,7 +27,16 @@ type Machine struct {
 // Machines returns all machines, by site and name.
 func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
 	var all []Machine
-	err := l.read(ctx, `SELECT m.site, m.name, m.generation, m.state, m.spec, m.host, m.store, m.host_key, m.run, m.changed,
+	err := l.read(ctx, `SELECT count(*) FROM machines`, func(row *sql.Rows) error {
+		n := 0
+		err := row.Scan(&n)
+		all = make([]Machine, 0, n)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = l.read(ctx, `SELECT m.site, m.name, m.generation, m.state, m.spec, m.host, m.store, m.host_key, m.run, m.changed,
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start'),
 			COALESCE((SELECT s.step || ': ' || s.error FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.state = 'failed' LIMIT 1), '')
@@ -100,6 +109,9 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 		if err != nil {
 			return err
 		}
+		if err := workedOn(tx, run, m.Key); err != nil {
+			return err
+		}
 		return note(tx, Event{Run: run, Key: m.Key, What: "made"})
 	})
 }
@@ -109,6 +121,9 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time) error {
 	return l.write(ctx, func(tx *transaction) error {
 		if err := cool(tx, key, cooling); err != nil {
+			return err
+		}
+		if err := workedOn(tx, run, key); err != nil {
 			return err
 		}
 		if err := note(tx, Event{Run: run, Key: key, What: "retired"}); err != nil {

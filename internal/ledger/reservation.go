@@ -49,7 +49,7 @@ func reserve(tx *transaction, key machine.Key, want []Reservation) error {
 		return err
 	}
 	for _, r := range want {
-		if err := put(tx, r); err != nil {
+		if err := put(tx, r, ""); err != nil {
 			return err
 		}
 	}
@@ -57,16 +57,16 @@ func reserve(tx *transaction, key machine.Key, want []Reservation) error {
 }
 
 // put writes a reservation where nobody else has the address, or its time is
-// over.
-func put(tx *transaction, r Reservation) error {
+// over; with a run, for as long as that goes on.
+func put(tx *transaction, r Reservation, run string) error {
 	if r.Standing == "" {
 		r.Standing = address.InUse
 	}
-	done, err := tx.Exec(`INSERT INTO reservations (network, address, site, machine, adapter, pool, standing, note, since, until) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+	done, err := tx.Exec(`INSERT INTO reservations (network, address, site, machine, adapter, pool, standing, note, since, until, run) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (network, address) DO UPDATE SET site = excluded.site, machine = excluded.machine, adapter = excluded.adapter, pool = excluded.pool,
-			standing = excluded.standing, note = excluded.note, since = excluded.since, until = excluded.until
+			standing = excluded.standing, note = excluded.note, since = excluded.since, until = excluded.until, run = excluded.run
 		WHERE reservations.until <> '' AND reservations.until <= ?`,
-		r.Network, r.Addr.String(), r.Site, r.Machine, r.Adapter, r.Pool, r.Standing, r.Note, now(), seconds(r.Until), seconds(time.Now()))
+		r.Network, r.Addr.String(), r.Site, r.Machine, r.Adapter, r.Pool, r.Standing, r.Note, now(), seconds(r.Until), run, seconds(time.Now()))
 	if err != nil {
 		return err
 	}
@@ -74,6 +74,19 @@ func put(tx *transaction, r Reservation) error {
 		return fmt.Errorf("%w: %s of network %s", ErrHeld, r.Addr, r.Network)
 	}
 	return nil
+}
+
+// keepFor reserves an address for a machine, for as long as a run goes on. What
+// the machine has already stays as it is.
+func keepFor(tx *transaction, r Reservation, run string) error {
+	var mine bool
+	err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM reservations WHERE network = ? AND address = ? AND site = ? AND machine = ? AND (until = '' OR until > ?))`,
+		r.Network, r.Addr.String(), r.Site, r.Machine, seconds(time.Now())).Scan(&mine)
+	if err != nil || mine {
+		return err
+	}
+	r.Standing = address.Reserved
+	return put(tx, r, run)
 }
 
 // ErrHeld means that an address is held by somebody else.
@@ -84,7 +97,7 @@ var ErrHeld = errors.New("the address is held by another machine, or by hand, me
 func (l *Ledger) Keep(ctx context.Context, all []Reservation) error {
 	return l.write(ctx, func(tx *transaction) error {
 		for _, r := range all {
-			if err := put(tx, r); err != nil {
+			if err := put(tx, r, ""); err != nil {
 				return err
 			}
 		}

@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"time"
 )
 
@@ -16,25 +17,15 @@ type Run struct {
 	Setup   string
 	Started time.Time
 	Ended   time.Time // zero while it is under way, or when it was killed
-	Outcome string
+	Outcome string    // CutOff if it has no end; empty while it is under way
 }
 
-// StartRun writes that a run begins.
-func (l *Ledger) StartRun(ctx context.Context, r Run) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`INSERT INTO runs (id, command, user_name, host_name, sheet, setup, started) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-			r.ID, r.Command, r.User, r.Host, r.Sheet, r.Setup, now())
-		return err
-	})
+// String tells of a run that is under way.
+func (r Run) String() string {
+	return fmt.Sprintf("run %s (%s by %s on %s, since %s UTC)", r.ID, r.Command, r.User, r.Host, utc(r.Started))
 }
 
-// EndRun writes how a run ended.
-func (l *Ledger) EndRun(ctx context.Context, id, outcome string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE runs SET ended = ?, outcome = ? WHERE id = ?`, now(), outcome, id)
-		return err
-	})
-}
+func utc(t time.Time) string { return t.UTC().Format(time.TimeOnly) }
 
 // Runs returns all runs, the oldest first.
 func (l *Ledger) Runs(ctx context.Context) ([]Run, error) {

@@ -19,13 +19,10 @@ const (
 	lockRuns   = 7236002
 )
 
-// ErrCutOff means that a run's connection was lost, and with it its hold of the
-// ledger: another run may have it now.
-var ErrCutOff = errors.New("the connection was lost, and another run may have the ledger now; run the same command again")
-
 // openShared opens a PostgreSQL database.
 func openShared(name string) (*sql.DB, store, error) {
-	s := store{name: "the ledger's database", dialect: goose.DialectPostgres, numbered: true, explain: explainShared}
+	s := store{name: "the ledger's database", dialect: goose.DialectPostgres, numbered: true, explain: explainShared,
+		together: true, clock: `(extract(epoch from clock_timestamp()) * 1000)::bigint`, locking: ` FOR SHARE`}
 	u, err := url.Parse(name)
 	if err != nil {
 		return nil, s, errors.New("it is not a URL such as postgres://mint@db.brackwater.example/mintbatch")
@@ -62,8 +59,8 @@ func openShared(name string) (*sql.DB, store, error) {
 		held, holder = c, process
 		return true, nil
 	}
-	// A run that was cut off and thought dead may wake up while another has the
-	// ledger. What it does then is not written down, and so it stops.
+	// Whoever was cut off may wake up while another has the ledger. What it would
+	// write then is refused.
 	s.fence = func(tx *sql.Tx) error {
 		if held == nil {
 			return nil
@@ -79,8 +76,10 @@ func openShared(name string) (*sql.DB, store, error) {
 		if held == nil {
 			return nil
 		}
-		_, err := held.ExecContext(context.Background(), `SELECT pg_advisory_unlock($1)`, lockRuns)
-		return errors.Join(err, held.Close())
+		c := held
+		held = nil
+		_, err := c.ExecContext(context.Background(), `SELECT pg_advisory_unlock($1)`, lockRuns)
+		return errors.Join(err, c.Close())
 	}
 	return db, s, nil
 }

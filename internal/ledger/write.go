@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // Every write is durable before its caller goes on, and a disk can make only
@@ -22,8 +23,16 @@ type write struct {
 // A do that fails leaves nothing behind and does not harm the others.
 func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
 	w := &write{ctx: ctx, do: do, done: make(chan struct{})}
+	if l.Hook != nil {
+		if err := l.Hook("before a write"); err != nil {
+			return l.explained(err)
+		}
+	}
 	l.queue <- w
 	<-w.done
+	if w.err == nil && l.Hook != nil {
+		w.err = l.Hook("after a write")
+	}
 	if w.err != nil {
 		return l.explained(w.err)
 	}
@@ -64,12 +73,18 @@ func (l *Ledger) commit(batch []*write) {
 			return err
 		}
 		defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
-		t := &transaction{tx, l.store}
-		if err := l.store.fence(tx); err != nil {
+		t := &transaction{tx, l.store, l.prepared}
+		if err := l.fence(t); err != nil {
 			return err
 		}
 		for _, w := range batch {
 			if w.err = w.ctx.Err(); w.err != nil {
+				continue
+			}
+			if len(batch) == 1 {
+				if w.err = w.do(t); w.err != nil {
+					return w.err
+				}
 				continue
 			}
 			if _, err := tx.Exec(`SAVEPOINT one`); err != nil {
@@ -99,12 +114,38 @@ func (l *Ledger) commit(batch []*write) {
 // question marks for their values.
 type transaction struct {
 	*sql.Tx
-	store store
+	store    store
+	prepared func(query string) (*sql.Stmt, error)
 }
 
 // Exec is that of sql.Tx.
 func (t *transaction) Exec(query string, args ...any) (sql.Result, error) {
-	return t.Tx.Exec(t.store.query(query), args...)
+	if t.store.numbered { // the driver keeps what it has prepared
+		return t.Tx.Exec(t.store.query(query), args...)
+	}
+	s, err := t.prepared(query)
+	if err != nil {
+		return nil, err
+	}
+	return t.Stmt(s).Exec(args...)
+}
+
+// statements are those that were prepared; there are few, and each is parsed once.
+type statements struct {
+	mu  sync.Mutex
+	all map[string]*sql.Stmt
+}
+
+func (l *Ledger) prepared(query string) (s *sql.Stmt, err error) {
+	l.statements.mu.Lock()
+	defer l.statements.mu.Unlock()
+	if s = l.statements.all[query]; s == nil {
+		if s, err = l.db.Prepare(query); err != nil {
+			return nil, err
+		}
+		l.statements.all[query] = s
+	}
+	return s, nil
 }
 
 // QueryRow is that of sql.Tx.

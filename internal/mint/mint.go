@@ -1,26 +1,31 @@
 package mint
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/user"
 	"time"
 
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/ledger"
 	"mintbatch/internal/run"
 )
 
 // Order says how to mint.
 type Order struct {
-	Command     string // as the run is recorded; empty means mint
 	AllowRemake bool
+	Unstarted   bool // make all, start none
+	KeepHostKey bool // a machine that had an SSH host key keeps it
+	ForceOff    bool // cut the power of guests that do not shut down
 	StopAfter   int
+	Waves       proof.Waves
 	Watch       func(run.Event)
+	Events      io.Writer          // gets a copy of the log of the run; nil for none
 	Boundary    func(run.Boundary) // for tests
 }
 
@@ -28,6 +33,8 @@ type Order struct {
 type Minted struct {
 	Run     string
 	Results []run.Result
+	// LogFailure is why the log of the run is not complete; nil if it is.
+	LogFailure error
 	// Refused are machines that were left alone: their names are taken, or
 	// they need a remake that was not allowed.
 	Refused []proof.Work
@@ -69,47 +76,72 @@ func Todo(p proof.Proof, allowRemake bool) (todo, refused []proof.Work) {
 	return todo, refused
 }
 
-// Mint does the work of a proof that was made while the ledger was held. When
-// stop ends, it brings acts under way to their end and begins no others.
+// Mint does the work of a proof that was claimed. When stop ends, it brings acts
+// under way to their end and begins no others.
 func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Minted, error) {
 	todo, refused := Todo(p, o.AllowRemake)
-	return s.run(ctx, stop, cmp.Or(o.Command, "mint"), &Minted{Refused: refused}, todo, o, (*run.Engine).Do)
+	return s.run(ctx, stop, &Minted{Run: s.claimed.ID, Refused: refused}, todo, o, (*run.Engine).Do)
 }
 
-// run lets the engine do some work as a run of its own.
-func (s *Session) run(ctx, stop context.Context, command string, m *Minted, todo []proof.Work, o Order,
+// run lets the engine do the work that was claimed.
+func (s *Session) run(ctx, stop context.Context, m *Minted, todo []proof.Work, o Order,
 	do func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result) (*Minted, error) {
 	if len(todo) == 0 {
 		return m, incomplete(m, stop)
 	}
 	sealing, err := s.sealing(ctx)
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, s.Disclaim(ctx))
 	}
-	if m.Run, err = s.startRun(ctx, command); err != nil {
-		return nil, err
+	if o.KeepHostKey {
+		sealing.Kept = func(key machine.Key) (string, error) { return s.unseal(ctx, key, run.SealedHostKey) }
 	}
-	slots := map[string]int{}
-	for name := range s.sites {
-		slots[name] = s.slots(name)
+	log, err := s.record(s.claimed, len(todo), o.Events)
+	if err != nil {
+		return nil, errors.Join(err, s.Disclaim(ctx))
 	}
 	engine := run.Engine{
-		Run: m.Run, Ledger: s.Ledger, Sites: s.sites, Slots: slots, Reserved: s.reserved,
+		Run: m.Run, Ledger: s.Ledger, Sites: s.sites, Limits: s.limits(), Times: s.times(), Reserved: s.reserved,
 		Sealing: sealing, Random: rand.Reader, Cooling: s.cooling(),
-		TaskLimit:    cmp.Or(s.Setup.Limits.Task, 30*time.Minute),
-		ConfirmLimit: cmp.Or(s.Setup.Limits.Confirm, 10*time.Minute),
-		StopAfter:    o.StopAfter, Watch: o.Watch, Boundary: o.Boundary,
+		Expect:    s.expected,
+		StopAfter: o.StopAfter, Unstarted: o.Unstarted, ForceOff: o.ForceOff, Watch: log.with(o.Watch), Boundary: o.Boundary,
 	}
-	m.Results = do(&engine, ctx, stop, todo)
+	m.Results = inWaves(o, todo, stop, func(wave []proof.Work) []run.Result { return do(&engine, ctx, stop, wave) })
 	outcome := incomplete(m, stop)
 	word := "done"
 	if outcome != nil {
 		word = outcome.Error()
 	}
-	if err := s.Ledger.EndRun(context.WithoutCancel(ctx), m.Run, word); err != nil {
+	err = s.Ledger.EndRun(context.WithoutCancel(ctx), m.Run, word)
+	if failed := log.end(word); failed != nil {
+		m.LogFailure = failed
+	}
+	if err != nil {
 		return m, err
 	}
 	return m, outcome
+}
+
+// inWaves does one wave after the other, for as long as none has failures: more
+// than there may be, if the order says how many.
+func inWaves(o Order, todo []proof.Work, stop context.Context, do func([]proof.Work) []run.Result) []run.Result {
+	var all []run.Result
+	failures := 0
+	for _, wave := range o.Waves.Split(todo) {
+		if failures >= max(o.StopAfter, 1) || stop.Err() != nil {
+			for _, w := range wave {
+				all = append(all, run.Result{Work: w, Err: run.ErrStopped})
+			}
+			continue
+		}
+		for _, r := range do(wave) {
+			all = append(all, r)
+			if r.Err != nil && !errors.Is(r.Err, run.ErrStopped) {
+				failures++
+			}
+		}
+	}
+	return all
 }
 
 // usualCooling is how long an address rests after its machine was retired,
@@ -125,13 +157,6 @@ func (s *Session) cooling() map[string]time.Duration {
 		}
 	}
 	return all
-}
-
-// startRun writes down that a run begins, and returns its id.
-func (s *Session) startRun(ctx context.Context, command string) (string, error) {
-	r := ledger.Run{ID: newRunID(), Command: command, Sheet: s.sheetDigest, Setup: s.setupDigest}
-	r.User, r.Host = operator()
-	return r.ID, s.Ledger.StartRun(ctx, r)
 }
 
 func incomplete(m *Minted, stop context.Context) error {

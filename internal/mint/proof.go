@@ -18,6 +18,7 @@ import (
 	"mintbatch/internal/core/sheet"
 	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
+	"mintbatch/internal/run"
 	"mintbatch/internal/site"
 )
 
@@ -33,6 +34,10 @@ type Session struct {
 	mu       sync.Mutex
 	sites    map[string]site.Site // those opened so far
 	reserved map[machine.Key][]ledger.Reservation
+	held     []ledger.Reservation // what was held before
+	paced    run.Pace
+	learnt   bool       // the pace is that of earlier runs
+	claimed  ledger.Run // the run that Claim has started
 }
 
 // Open reads setup and sheet and opens the ledger. The caller closes it.
@@ -115,6 +120,11 @@ func (s *Session) proof(ctx context.Context, names []string, offline bool, turn 
 	if err := s.present(surveys, p); err != nil {
 		return p, err
 	}
+	if todo, _ := Todo(p, true); len(todo) > 0 {
+		if err := s.pace(ctx, known, surveys); err != nil {
+			return p, err
+		}
+	}
 	return p, s.place(surveys, known, p)
 }
 
@@ -129,17 +139,20 @@ func (s *Session) compared(ctx context.Context, known []ledger.Machine, surveys 
 	if found.Failed() {
 		return proof.Proof{}, &Refused{append(s.Findings, found...).Sorted()}
 	}
+	s.held = past.Held
 	s.reserved = map[machine.Key][]ledger.Reservation{}
 	for _, r := range reserved {
 		key := machine.Key{Site: r.Site, Name: r.Machine}
 		s.reserved[key] = append(s.reserved[key], r)
 	}
 	situation := proof.Situation{Ledger: s.Ledger.ID, Hidden: hidden(known, surveys), Seen: seen(surveys)}
-	for _, w := range s.Wanted {
-		situation.Wanted = append(situation.Wanted, w.Machine)
+	situation.Wanted = make([]*machine.Machine, len(s.Wanted))
+	for i, w := range s.Wanted {
+		situation.Wanted[i] = &w.Machine
 	}
-	for _, k := range known {
-		situation.Known = append(situation.Known, k.Known)
+	situation.Known = make([]*proof.Known, len(known))
+	for i := range known {
+		situation.Known[i] = &known[i].Known
 	}
 	return proof.Compare(situation, keep), nil
 }
@@ -259,7 +272,7 @@ func seen(surveys map[string]*survey.Survey) map[string][]proof.Seen {
 	for name, answer := range surveys {
 		all[name] = []proof.Seen{}
 		for _, m := range answer.Machines {
-			one := proof.Seen{Identity: m.ID, Name: m.Name}
+			one := proof.Seen{Identity: m.ID, Name: m.Name, Power: m.Power, Shape: m.Shape}
 			if m.Mark != nil {
 				one.Ledger, one.Generation = m.Mark.Ledger, m.Mark.Generation
 			}
@@ -360,19 +373,21 @@ func Matcher(globs, all []string) (func(string) bool, error) {
 	if len(globs) == 0 {
 		return func(string) bool { return true }, nil
 	}
-	matches := func(glob, name string) bool {
-		ok, _ := path.Match(glob, name)
-		return ok
-	}
 	for _, glob := range globs {
 		if _, err := path.Match(glob, ""); err != nil {
 			return nil, fmt.Errorf("%w: %q is not a name or glob", ErrNoMachine, glob)
 		}
-		if !slices.ContainsFunc(all, func(name string) bool { return matches(glob, name) }) {
+		if !slices.ContainsFunc(all, func(name string) bool { return named([]string{glob}, name) }) {
 			return nil, fmt.Errorf("%w: %q matches none of sheet and ledger (%s)", ErrNoMachine, glob, finding.DidYouMean(glob, all))
 		}
 	}
-	return func(name string) bool {
-		return slices.ContainsFunc(globs, func(glob string) bool { return matches(glob, name) })
-	}, nil
+	return func(name string) bool { return named(globs, name) }, nil
+}
+
+// named tells whether a name is among names and globs, or there are none.
+func named(globs []string, name string) bool {
+	return len(globs) == 0 || slices.ContainsFunc(globs, func(glob string) bool {
+		ok, _ := path.Match(glob, name)
+		return ok
+	})
 }

@@ -46,7 +46,7 @@ func (s *Session) Rebuild(ctx context.Context, id uuid.UUID) ([]Rebuilt, error) 
 	if err := s.adopt(ctx, id, surveys, known); err != nil {
 		return nil, err
 	}
-	run, err := s.startRun(ctx, "ledger rebuild")
+	run, err := s.startRun(ctx, "ledger rebuild", nil, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -61,14 +61,14 @@ func (s *Session) Rebuild(ctx context.Context, id uuid.UUID) ([]Rebuilt, error) 
 			if has[key] || m.Mark.Key != key.String() {
 				continue
 			}
-			whole, err := s.restore(ctx, run, key, m)
+			whole, err := s.restore(ctx, run.ID, key, m)
 			if err != nil {
 				return all, err
 			}
 			all = append(all, Rebuilt{key, whole})
 		}
 	}
-	return all, s.Ledger.EndRun(context.WithoutCancel(ctx), run, "done")
+	return all, s.Ledger.EndRun(context.WithoutCancel(ctx), run.ID, "done")
 }
 
 // newest lists a ledger's machines, of each only its last generation.

@@ -2,6 +2,7 @@ package mint
 
 import (
 	"context"
+	"errors"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
@@ -43,12 +44,18 @@ func (s *Session) Strays(ctx context.Context) ([]proof.Work, error) {
 }
 
 // Retire takes machines down and out of the ledger, and gives their addresses
-// back. The ledger must be held.
+// back. They must have been claimed.
 func (s *Session) Retire(ctx, stop context.Context, works []proof.Work, o Order) (*Minted, error) {
+	return s.removing(ctx, stop, works, o, (*run.Engine).Retire)
+}
+
+// removing does something to machines of the ledger, whatever the sheet says.
+func (s *Session) removing(ctx, stop context.Context, works []proof.Work, o Order,
+	do func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result) (*Minted, error) {
 	for _, w := range works {
 		if _, err := s.site(w.Site); err != nil {
-			return nil, err
+			return nil, errors.Join(err, s.Disclaim(ctx))
 		}
 	}
-	return s.run(ctx, stop, "retire", &Minted{}, works, o, (*run.Engine).Retire)
+	return s.run(ctx, stop, &Minted{Run: s.claimed.ID}, works, o, do)
 }

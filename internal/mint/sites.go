@@ -1,13 +1,16 @@
 package mint
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/run"
 	"mintbatch/internal/site"
 	"mintbatch/internal/site/gateway"
 	"mintbatch/internal/site/libvirt"
@@ -97,9 +100,27 @@ func (b *Batch) fetch(kind, name string) (string, error) {
 }
 
 // slots tells how many machines of a site are worked on side by side.
-func (b *Batch) slots(name string) int {
-	if n := b.Setup.Sites[name].Machines; n > 0 {
-		return n
+func (b *Batch) slots(name string) int { return cmp.Or(b.Setup.Sites[name].Machines, 8) }
+
+// limits are what the setup says of how much goes on at once, at every site.
+func (b *Batch) limits() map[string]run.Limits {
+	atOnce := func(a setup.AtOnce) run.AtOnce {
+		return run.AtOnce{run.Work: a.Machines, run.Copy: a.Copies, run.Boot: a.Starts, run.Waiting: a.Confirms}
 	}
-	return 8
+	all := map[string]run.Limits{}
+	for name, from := range b.Setup.Sites {
+		whole := from.AtOnce
+		whole.Machines = cmp.Or(whole.Machines, b.slots(name))
+		whole.Copies = cmp.Or(whole.Copies, whole.Machines-whole.Machines/4) // so that others get through
+		whole.Confirms = cmp.Or(whole.Confirms, 256)
+		all[name] = run.Limits{Site: atOnce(whole), Host: atOnce(from.PerHost), Store: atOnce(from.PerStore)}
+	}
+	return all
+}
+
+// times are what the setup says of how long acts may take.
+func (b *Batch) times() map[run.Act]time.Duration {
+	l := b.Setup.Limits
+	task := cmp.Or(l.Task, 30*time.Minute)
+	return map[run.Act]time.Duration{run.Work: task, run.Copy: cmp.Or(l.Copy, task), run.Boot: cmp.Or(l.Start, task), run.Waiting: cmp.Or(l.Confirm, 10*time.Minute)}
 }

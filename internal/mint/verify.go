@@ -70,6 +70,8 @@ func (s *Session) verify(ctx context.Context, w proof.Work) error {
 		return err
 	case m.Power != w.Machine.Power.Rests():
 		return fmt.Errorf("it is %s, should be %s", m.Power, w.Machine.Power.Rests())
+	case len(w.Drift) > 0:
+		return errors.New(w.Why())
 	case m.Power == machine.Off:
 		return nil
 	case m.Report == nil:
@@ -79,5 +81,31 @@ func (s *Session) verify(ctx context.Context, w proof.Work) error {
 	if err != nil {
 		return err
 	}
-	return run.Mismatch(w.Machine, hostKey, m.Report)
+	if err := run.Mismatch(w.Machine, hostKey, m.Report); err != nil {
+		return err
+	}
+	if err := run.Reads(w.Machine, w.Identity, m.Report); err != nil {
+		return err
+	}
+	return s.examine(ctx, w)
+}
+
+// examine looks in the guest for what the machine's preset expects.
+func (s *Session) examine(ctx context.Context, w proof.Work) error {
+	checks := s.Setup.Checks(w.Machine.Preset)
+	if len(checks) == 0 {
+		return nil
+	}
+	lacks, err := s.sites[w.Site].Examine(ctx, w.Identity, checks)
+	if err != nil {
+		return fmt.Errorf("what its preset expects could not be looked for: %w", err)
+	}
+	words := make([]string, len(lacks))
+	for i, c := range lacks {
+		words[i] = c.Lacks()
+	}
+	if len(words) > 0 {
+		return errors.New(strings.Join(words, "; "))
+	}
+	return nil
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/survey"
 )
@@ -47,7 +49,7 @@ func (j *job) up(ctx context.Context) error {
 // reported waits until the guest reports and is as asked. A report that is not
 // the guest's own, or not all of it, counts only when nothing better comes.
 func (j *job) reported(ctx, stop context.Context) error {
-	deadline := time.Now().Add(j.ConfirmLimit)
+	deadline := time.Now().Add(j.Times[Waiting])
 	pause := pauses()
 	hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
 	if err != nil {
@@ -95,7 +97,7 @@ func (j *job) silent(m *survey.Machine) error {
 	if len(m.Console) > 0 {
 		seen += "; its console said last: " + strings.Join(m.Console, " / ")
 	}
-	return fmt.Errorf("no report of its guest after %s; %s", j.ConfirmLimit, seen)
+	return fmt.Errorf("no report of its guest after %s; %s", j.Times[Waiting], seen)
 }
 
 // Mismatch tells in what a guest is not as asked; nil if in nothing. The host
@@ -153,6 +155,30 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 	}
 	for _, e := range r.Errors {
 		wrong = append(wrong, "the guest reports: "+e)
+	}
+	if len(wrong) == 0 {
+		return nil
+	}
+	return errors.New(strings.Join(wrong, "; "))
+}
+
+// Reads tells in what a guest does not use what it was told: the seed is not its
+// own, or it does not ask its DNS servers; nil if in nothing. That is no reason not
+// to confirm a machine: it may still change by itself.
+func Reads(m *machine.Machine, id uuid.UUID, r *survey.Report) error {
+	if m.Guest.Answers == machine.NoAnswers || m.Guest.Answers == machine.OwnFiles {
+		return nil
+	}
+	var wrong []string
+	if r.Instance != "" && !strings.EqualFold(r.Instance, id.String()) {
+		wrong = append(wrong, "it has read the seed of "+r.Instance+", and not its own")
+	}
+	for i, a := range m.Adapters {
+		for _, server := range a.DNS {
+			if r.DNS != nil && !slices.Contains(r.DNS, server.String()) {
+				wrong = append(wrong, fmt.Sprintf("adapter %d: it does not ask the DNS server %s, but %s", i+1, server, strings.Join(r.DNS, " ")))
+			}
+		}
 	}
 	if len(wrong) == 0 {
 		return nil

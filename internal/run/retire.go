@@ -14,29 +14,40 @@ import (
 
 // retire removes a machine from its site and then from the ledger. Interrupted
 // in between, it finds the machine gone and forgets it the next time.
-func (j *job) retire(ctx, stop context.Context) (Step, error) {
+func (j *job) retire(ctx, stop context.Context) (Step, Act, error) {
 	if stopped(stop) || ctx.Err() != nil {
-		return "", ErrStopped
+		return "", "", ErrStopped
 	}
 	j.at(j.work.Key, Remove, "before")
 	entry := ledger.Step{Key: j.work.Key, Generation: j.work.Generation, Step: string(Remove), Run: j.Run, State: ledger.Begun}
 	if err := j.Ledger.Journal(context.WithoutCancel(ctx), entry); err != nil {
-		return Remove, err
+		return Remove, "", err
 	}
 	j.at(j.work.Key, Remove, "begun")
 	j.tell(Event{Key: j.work.Key, Step: Remove, State: Begun})
 	if err := j.takeDown(ctx); err != nil {
 		if ctx.Err() != nil {
-			return Remove, ErrStopped
+			return Remove, "", ErrStopped
 		}
-		return Remove, err
+		return Remove, "", err
 	}
 	j.at(j.work.Key, Remove, "acted")
 	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.Run, j.work.Key, j.rests()); err != nil {
-		return Remove, err
+		return Remove, "", err
 	}
 	j.at(j.work.Key, Remove, "ended")
-	return "", nil
+	return "", "", nil
+}
+
+// halt shuts a machine down in an orderly way and leaves it there.
+func (j *job) halt(ctx, stop context.Context) (Step, Act, error) {
+	if stopped(stop) || ctx.Err() != nil {
+		return "", "", ErrStopped
+	}
+	err := j.take(ctx, stop, step{Halt, time.Now(), func(ctx, _ context.Context) error {
+		return j.settle(ctx, Halt, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
+	}})
+	return Halt, "", err
 }
 
 func (j *job) takeDown(ctx context.Context) error {

@@ -2,12 +2,14 @@ package run
 
 import (
 	"context"
+	"errors"
 
 	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/answers/seed"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/survey"
+	"mintbatch/internal/ledger"
 )
 
 // Sealing is what an engine needs to make secrets and to keep them.
@@ -16,6 +18,8 @@ type Sealing struct {
 	Policy     secret.Policy
 	// Open opens the sealed value of a name.
 	Open func(name string) (string, error)
+	// Kept opens the host key that a machine had; nil if each gets a new one.
+	Kept func(key machine.Key) (string, error)
 	// Authority returns who signs the SSH host keys of guests; nil if nobody does.
 	Authority func() (*secret.Authority, error)
 }
@@ -64,7 +68,7 @@ func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error)
 	s.Hashes, s.Clear = map[string]string{}, map[string]string{}
 	clear := map[string]string{}
 	if g.Answers != machine.Unattend { // Windows makes its own
-		key, err := secret.NewHostKey(j.Random, j.work.Name)
+		key, err := j.hostKey()
 		if err != nil {
 			return s, nil, err
 		}
@@ -108,6 +112,20 @@ func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error)
 		}
 	}
 	return s, sealed, nil
+}
+
+// hostKey is the one that the machine had, if it is to keep that, else a new one.
+func (j *job) hostKey() (secret.HostKey, error) {
+	if j.Sealing.Kept != nil {
+		private, err := j.Sealing.Kept(j.work.Key)
+		if err == nil {
+			return secret.ReadHostKey(private, j.work.Name)
+		}
+		if !errors.Is(err, ledger.ErrNoSecret) {
+			return secret.HostKey{}, err
+		}
+	}
+	return secret.NewHostKey(j.Random, j.work.Name)
 }
 
 // Names are those by which people reach a machine: its host name, with and

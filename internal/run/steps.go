@@ -21,8 +21,11 @@ import (
 // job is one machine on its way through its steps.
 type job struct {
 	*Engine
-	work proof.Work
-	site site.Site
+	work  proof.Work
+	site  site.Site
+	began time.Time
+	past  map[string]ledger.Step // what earlier runs did
+	gone  int                    // steps of the chain that are behind it
 }
 
 // step is a step of a machine's chain. The input is all that decides what the
@@ -73,7 +76,11 @@ func (j *job) chain() []step {
 		power = machine.On // also what is to be off again once it is confirmed
 	}
 	if power == machine.On || adjust {
-		add(Start, m.Power, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, id, power) })
+		var input any = m.Power
+		if adjust { // which may have shut it down, and been cut short
+			input = []any{m.Power, m.Fingerprint()}
+		}
+		add(Start, input, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, id, power) })
 	}
 	if power == machine.On {
 		chain = append(chain, step{Confirm, m.Spec, j.confirm})
@@ -109,16 +116,45 @@ func (j *job) mark() survey.Mark {
 		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Mark: m.Mark, Spec: survey.MarkedSpec(m.Spec)}
 }
 
-// mostAsked is how often an act is asked for whose task the site has forgotten.
-const mostAsked = 3
+// How often an act is asked for whose task the site has forgotten, or whose task
+// has failed, and how long the site is left alone in between.
+const (
+	mostAsked  = 3
+	mostFailed = 2
+	respite    = 500 * time.Millisecond
+)
 
 // settle asks for an act and waits for its real end. A task that the site no
 // longer knows (it was restarted) means that nobody knows; the act is asked for
-// again, which changes nothing where it was done.
+// again, which changes nothing where it was done. One that has failed is tried
+// once more: what failed for a cause that lasts fails again, and the time of an
+// operator who has to run a batch again is worth more.
 func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (survey.Task, error)) error {
-	limited, cancel := context.WithTimeout(ctx, j.TaskLimit)
+	err := j.settled(ctx, name, act)
+	switch {
+	case !errors.Is(err, site.ErrDeaf):
+		return err
+	case !j.ForceOff:
+		return fmt.Errorf("%w; --force-off cuts its power", err)
+	}
+	err = j.settled(ctx, name, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Cut) })
+	if err != nil {
+		return fmt.Errorf("cut its power: %w", err)
+	}
+	return j.settled(ctx, name, act)
+}
+
+func (j *job) settled(ctx context.Context, name Step, act func(context.Context) (survey.Task, error)) error {
+	limit := j.Times[j.actOf(name)]
+	if name == Confirm {
+		limit = j.Times[Work]
+	}
+	limited, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	for asked := 1; ; asked++ {
+		if err := j.Ledger.Current(); err != nil {
+			return err // another run may be at this machine by now
+		}
 		t, err := act(limited)
 		if err == nil {
 			t, err = j.await(limited, name, t)
@@ -127,9 +163,16 @@ func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (
 		case t.ID != "" && errors.Is(err, site.ErrNotFound) && asked < mostAsked:
 			continue
 		case err != nil && ctx.Err() == nil && limited.Err() != nil:
-			return fmt.Errorf("no end after %s; look at the site, then run the same command again", j.TaskLimit)
+			return fmt.Errorf("no end after %s; look at the site, then run the same command again", limit)
 		case err != nil:
 			return err
+		case t.Reason == survey.Deaf:
+			return fmt.Errorf("%w: %s", site.ErrDeaf, t.Error)
+		case t.State == survey.Failed && t.Reason == "" && asked < mostFailed:
+			if err := sleep(limited, respite); err != nil {
+				return err
+			}
+			continue
 		case t.State == survey.Failed:
 			return fmt.Errorf("the site's task failed: %s", t.Error)
 		}
@@ -175,6 +218,7 @@ func (j *job) clone(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("remove the clone that this one replaces: %w", err)
 		}
+		j.tell(Event{Key: j.work.Key, Step: Clone, State: Removed})
 	}
 	m := j.work.Machine
 	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(), Shape: m.Shape, Adapters: machine.Cards(m.Adapters)}

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -35,13 +36,16 @@ type Seen struct {
 	// Ledger is the id of the ledger that made it; zero if no ledger did.
 	Ledger     uuid.UUID
 	Generation int
+	// Power and Shape are how it is now; empty where that is not told.
+	Power machine.Power
+	Shape machine.Shape
 }
 
 // Situation is all that a proof is computed from.
 type Situation struct {
 	Ledger uuid.UUID
-	Wanted []machine.Machine
-	Known  []Known
+	Wanted []*machine.Machine
+	Known  []*Known
 	// Seen holds the machines of each site that was asked. A site that was
 	// not asked is taken to have what the ledger says.
 	Seen map[string][]Seen
@@ -56,7 +60,7 @@ const unknownClone = "the site has a clone of this machine that this ledger does
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
 func Compare(s Situation, keep func(name string) bool) Proof {
-	c := comparer{Situation: s, known: map[machine.Key]Known{}, sites: map[string]siteView{}}
+	c := comparer{Situation: s, known: make(map[machine.Key]*Known, len(s.Known)), sites: map[string]siteView{}}
 	for _, k := range s.Known {
 		c.known[k.Key] = k
 	}
@@ -68,10 +72,9 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 		}
 		c.sites[site] = v
 	}
-	var p Proof
+	p := Proof{Works: make([]Work, 0, len(s.Wanted))}
 	wanted := make(map[machine.Key]bool, len(s.Wanted))
-	for i := range s.Wanted {
-		m := &s.Wanted[i]
+	for _, m := range s.Wanted {
 		wanted[m.Key] = true
 		if keep(m.Name) {
 			p.Works = append(p.Works, c.work(m))
@@ -92,14 +95,14 @@ type siteView struct {
 
 type comparer struct {
 	Situation
-	known map[machine.Key]Known
+	known map[machine.Key]*Known
 	sites map[string]siteView
 }
 
 func (c comparer) work(m *machine.Machine) Work {
 	known, isKnown := c.known[m.Key]
 	if !isKnown {
-		known = Known{Key: m.Key, Generation: 1, State: Making, Spec: m.Spec}
+		known = &Known{Key: m.Key, Generation: 1, State: Making, Spec: m.Spec}
 	}
 	w := Work{Key: m.Key, Machine: m, Word: New, Generation: known.Generation}
 	w.Identity = machine.Identity(c.Ledger, m.Key, w.Generation)
@@ -129,6 +132,7 @@ func (c comparer) work(m *machine.Machine) Work {
 	case !isKnown:
 		return w
 	case known.State == Making:
+		w.Begun = true
 		w.Reasons = append(w.Reasons, Reason{Text: "begun by an earlier run and not finished"})
 		switch {
 		case known.Cloned && !there:
@@ -148,6 +152,9 @@ func (c comparer) work(m *machine.Machine) Work {
 		return w.as(New, "it is gone from the site")
 	case len(changes) == 0:
 		w.Word = Same
+		if asked && !hidden {
+			w.Drift = drift(known.Spec, here)
+		}
 		return w
 	case cloneAgain(changes):
 		w = w.again(c.Ledger, true)
@@ -156,6 +163,12 @@ func (c comparer) work(m *machine.Machine) Work {
 		w.Word = Adjust
 	}
 	w.Reasons = changes.reasons()
+	if w.Word == Remake {
+		w.Reasons = append(w.Reasons, loses(known.Spec))
+	}
+	for i, r := range w.Reasons {
+		w.Reasons[i].Restart = w.Word == Adjust && here.Power == machine.On && (r.Field == "cpus" || r.Field == "memory")
+	}
 	return w
 }
 
@@ -178,10 +191,27 @@ func (p Proof) Remade(ledger uuid.UUID) Proof {
 	for i, w := range p.Works {
 		if w.Word == Same || w.Word == Adjust {
 			w = w.again(ledger, true).as(Remake, "asked for")
+			w.Reasons = append(w.Reasons, loses(w.Machine.Spec))
 		}
 		works[i] = w
 	}
 	return Proof{works}
+}
+
+// loses tells what goes with a clone that is made again.
+func loses(made machine.Spec) Reason {
+	text := "what its disk"
+	if made.Shape.Disk > 0 {
+		text += " of " + made.Shape.Disk.String()
+	}
+	switch n := len(made.Shape.Disks); n {
+	case 0:
+		return Reason{Text: text + " holds is lost"}
+	case 1:
+		return Reason{Text: text + " and its data disk hold is lost"}
+	default:
+		return Reason{Text: fmt.Sprintf("%s and its %d data disks hold is lost", text, n)}
+	}
 }
 
 func (w Work) as(word Word, why string) Work {
@@ -190,7 +220,7 @@ func (w Work) as(word Word, why string) Work {
 	return w
 }
 
-func (c comparer) stray(k Known) Work {
+func (c comparer) stray(k *Known) Work {
 	w := Work{Key: k.Key, Word: Stray, Generation: k.Generation, Identity: machine.Identity(c.Ledger, k.Key, k.Generation)}
 	w.Reasons = []Reason{{Text: "ours, and no longer in the sheet"}}
 	return w

@@ -32,6 +32,9 @@ func (cs changes) reasons() []Reason {
 
 // differences lists what two specs do not agree in, in the order of the columns.
 func differences(from, to machine.Spec) changes {
+	if reflect.DeepEqual(from, to) { // as most are
+		return nil
+	}
 	var cs changes
 	diff := func(field string, a, b any, again, clone bool) {
 		x, y := fmt.Sprint(a), fmt.Sprint(b)

@@ -29,12 +29,12 @@ func ours(generation int) Seen {
 
 // one computes the work of a machine that is wanted as the changed spec.
 func one(change func(*machine.Spec), known *Known, seen ...Seen) Work {
-	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}}, Seen: map[string][]Seen{"quay": seen}}
+	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}}, Seen: map[string][]Seen{"quay": seen}}
 	if change != nil {
 		change(&s.Wanted[0].Spec)
 	}
 	if known != nil {
-		s.Known = []Known{*known}
+		s.Known = []*Known{known}
 	}
 	return Compare(s, all).Works[0]
 }
@@ -68,12 +68,12 @@ func TestWork(t *testing.T) {
 		"started, new hostname":      {one(hostname, started, ours(1)), Remake, 2, id(1), "[begun by an earlier run and not finished hostname x to y]"},
 		"earlier clone in way":       {one(nil, &Known{Key: key, Generation: 2, State: Making, Spec: spec()}, ours(1)), New, 2, id(1), "[begun by an earlier run and not finished]"},
 		"as asked":                   {one(nil, made, ours(1)), Same, 1, none, "[]"},
-		"other hardware":             {one(func(s *machine.Spec) { s.Clone.Hardware = &machine.Hardware{Board: "q35", Sockets: 2} }, made, ours(1)), Remake, 2, id(1), "[hardware (none) to board q35, sockets 2]"},
+		"other hardware":             {one(func(s *machine.Spec) { s.Clone.Hardware = &machine.Hardware{Board: "q35", Sockets: 2} }, made, ours(1)), Remake, 2, id(1), "[hardware (none) to board q35, sockets 2 what its disk of 8GiB holds is lost]"},
 		"a cable":                    {one(func(s *machine.Spec) { s.Adapters = []machine.Adapter{{Unplugged: true}} }, made, ours(1)), Adjust, 1, none, "[wire up to down]"},
 		"gone":                       {one(nil, made), New, 2, none, "[it is gone from the site]"},
 		"in place":                   {one(cpus, made, ours(1)), Adjust, 1, none, "[cpus 2 to 4]"},
-		"needs a clone":              {one(hostname, made, ours(1)), Remake, 2, id(1), "[hostname x to y]"},
-		"a disk never shrinks":       {one(func(s *machine.Spec) { s.Shape.Disk /= 2 }, made, ours(1)), Remake, 2, id(1), "[disk 8GiB to 4GiB]"},
+		"needs a clone":              {one(hostname, made, ours(1)), Remake, 2, id(1), "[hostname x to y what its disk of 8GiB holds is lost]"},
+		"a disk never shrinks":       {one(func(s *machine.Spec) { s.Shape.Disk /= 2 }, made, ours(1)), Remake, 2, id(1), "[disk 8GiB to 4GiB what its disk of 8GiB holds is lost]"},
 		"ledger from an older copy":  {one(nil, nil, ours(1)), Taken, 1, none, "[the site has a clone of this machine that this ledger does not know; was the ledger restored from a copy?]"},
 		"ledger from a copy":         {one(nil, made, ours(2)), Taken, 1, none, "[the site has a clone of this machine that this ledger does not know; was the ledger restored from a copy?]"},
 	} {
@@ -87,7 +87,7 @@ func TestWork(t *testing.T) {
 
 func TestMachineOnAHostThatIsDownIsNotGone(t *testing.T) {
 	made := Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Spec: spec()}
-	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}}, Known: []Known{made}, Seen: map[string][]Seen{"quay": {}}}
+	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}}, Known: []*Known{&made}, Seen: map[string][]Seen{"quay": {}}}
 	assert.Equal(t, New, Compare(s, all).Works[0].Word)
 	s.Hidden = map[machine.Key]bool{key: true}
 	assert.Equal(t, Same, Compare(s, all).Works[0].Word)
@@ -97,7 +97,7 @@ func TestMachineOnAHostThatIsDownIsNotGone(t *testing.T) {
 
 func TestStraysAndFilter(t *testing.T) {
 	other := machine.Key{Site: "quay", Name: "old"}
-	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}}, Known: []Known{{Key: other, Generation: 1, State: Made}}}
+	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}}, Known: []*Known{{Key: other, Generation: 1, State: Made}}}
 	p := Compare(s, all)
 	assert.Equal(t, []Word{New, Stray}, []Word{p.Works[0].Word, p.Works[1].Word})
 	assert.Equal(t, 1, p.Count(Stray))
@@ -106,8 +106,8 @@ func TestStraysAndFilter(t *testing.T) {
 }
 
 func TestASiteThatWasNotAskedHasWhatTheLedgerSays(t *testing.T) {
-	s := Situation{Ledger: ledger, Wanted: []machine.Machine{{Key: key, Spec: spec()}},
-		Known: []Known{{Key: key, Generation: 1, State: Made, Spec: spec()}}}
+	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}},
+		Known: []*Known{{Key: key, Generation: 1, State: Made, Spec: spec()}}}
 	assert.Equal(t, Same, Compare(s, all).Works[0].Word)
 }
 

@@ -40,6 +40,13 @@ type Work struct {
 	// Replaces is a clone of an earlier generation that has to go first: a
 	// half-made one, or the one that a remake gives up.
 	Replaces uuid.UUID `json:"replaces,omitzero"`
+	// Drift is in what somebody has changed the machine at its site. It is put
+	// right only when that is asked for.
+	Drift []Reason `json:"drift,omitempty"`
+	// Again means that steps are taken which were taken before.
+	Again bool `json:"-"`
+	// Begun is told of what an earlier run has begun and not finished.
+	Begun bool `json:"-"`
 	// Place is where the machine goes, or is, at a site that leaves the choice.
 	Place *place.Place `json:"place,omitempty"`
 }
@@ -50,6 +57,9 @@ type Reason struct {
 	Field string `json:"field,omitempty"`
 	From  string `json:"from,omitempty"`
 	To    string `json:"to,omitempty"`
+	// Restart means that the machine, which runs, is shut down for it and
+	// started again.
+	Restart bool `json:"restart,omitempty"`
 }
 
 // String writes `memory 4GiB to 8GiB`, or the sentence.
@@ -57,7 +67,11 @@ func (r Reason) String() string {
 	if r.Field == "" {
 		return r.Text
 	}
-	return r.Field + " " + blank(r.From) + " to " + blank(r.To)
+	text := r.Field + " " + blank(r.From) + " to " + blank(r.To)
+	if r.Restart {
+		text += " (restarts it)"
+	}
+	return text
 }
 
 func blank(s string) string {
@@ -72,6 +86,9 @@ func (w Work) Why() string {
 	words := make([]string, len(w.Reasons))
 	for i, r := range w.Reasons {
 		words[i] = r.String()
+	}
+	for _, d := range w.Drift {
+		words = append(words, "changed at the site: "+d.String())
 	}
 	return strings.Join(words, "; ")
 }

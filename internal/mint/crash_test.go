@@ -1,0 +1,378 @@
+package mint
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/sandbox"
+	"mintbatch/internal/site"
+)
+
+// death ends a run at one of its points: before or after a write of the ledger, or
+// a call to a site. From then on nothing that the run asks for happens.
+type death struct {
+	mu    sync.Mutex
+	at    int // the point; 0 is none
+	count int
+	dead  bool
+	where string
+}
+
+var errDead = errors.New("the run is dead")
+
+// point is reached by the run; it returns an error once the run is dead.
+func (d *death) point(where string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.count++; d.count == d.at {
+		d.dead, d.where = true, where
+	}
+	if d.dead {
+		return errDead
+	}
+	return nil
+}
+
+// once tells whether this is the one point, and that only once.
+func (d *death) once(where string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.count++
+	if d.count == d.at {
+		d.where = where
+	}
+	return d.count == d.at
+}
+
+// mortal is a site as a run that may die sees it. A reply is lost when the run
+// dies after the call.
+type mortal struct {
+	site.Site
+	death *death
+	lose  *death // loses the reply of one call, and the run lives on
+}
+
+func act[T any](m mortal, name string, call func() (T, error)) (T, error) {
+	var none T
+	if err := m.death.point("before " + name); err != nil {
+		return none, err
+	}
+	v, err := call()
+	if dead := m.death.point("after " + name); dead != nil {
+		return none, dead
+	}
+	if m.lose.once(name) {
+		return none, fmt.Errorf("%w: the reply was lost", site.ErrUnreachable)
+	}
+	return v, err
+}
+
+func (m mortal) Survey(ctx context.Context) (*survey.Survey, error) {
+	return act(m, "survey", func() (*survey.Survey, error) { return m.Site.Survey(ctx) })
+}
+
+func (m mortal) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, error) {
+	return act(m, "clone", func() (survey.Task, error) {
+		if strings.HasPrefix(o.Name, "bms-refused") {
+			return survey.Task{}, fmt.Errorf("%w: not this one", site.ErrRefused)
+		}
+		return m.Site.Clone(ctx, o)
+	})
+}
+
+func (m mortal) Shape(ctx context.Context, id uuid.UUID, s machine.Shape) (survey.Task, error) {
+	return act(m, "shape", func() (survey.Task, error) { return m.Site.Shape(ctx, id, s) })
+}
+
+func (m mortal) Wire(ctx context.Context, id uuid.UUID, a []machine.Adapter) (survey.Task, error) {
+	return act(m, "wire", func() (survey.Task, error) { return m.Site.Wire(ctx, id, a) })
+}
+
+func (m mortal) Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error) {
+	return act(m, "seed", func() (survey.Task, error) { return m.Site.Seed(ctx, id, image) })
+}
+
+func (m mortal) Checkpoint(ctx context.Context, id uuid.UUID, name string) (survey.Task, error) {
+	return act(m, "checkpoint", func() (survey.Task, error) { return m.Site.Checkpoint(ctx, id, name) })
+}
+
+func (m mortal) Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (survey.Task, error) {
+	return act(m, "record", func() (survey.Task, error) { return m.Site.Record(ctx, id, mark) })
+}
+
+func (m mortal) Power(ctx context.Context, id uuid.UUID, p machine.Power) (survey.Task, error) {
+	return act(m, "power", func() (survey.Task, error) { return m.Site.Power(ctx, id, p) })
+}
+
+func (m mortal) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
+	return act(m, "machine", func() (*survey.Machine, error) { return m.Site.Machine(ctx, id) })
+}
+
+func (m mortal) Remove(ctx context.Context, id uuid.UUID) (survey.Task, error) {
+	return act(m, "remove", func() (survey.Task, error) { return m.Site.Remove(ctx, id) })
+}
+
+// world is a folder with a setup, its sandbox and its ledger.
+type world struct {
+	dir  string
+	stop func()
+	most func(kind string) int // acts that were under way at once
+}
+
+const plainSetup = `
+limits: {confirm: 5s}
+presets:
+  node: {cpus: 1, memory: 1GiB, network: survey, address: pool:nodes}
+  spare: {cpus: 1, memory: 1GiB, network: chart, address: pool, clone: full, checkpoint: fresh}
+`
+
+// first is what was made before; then is asked for: one machine stays, one is
+// adjusted, one remade, one retired, and new ones come, of which one cannot be made.
+const (
+	first = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,,,\nbms-remake,node,quay,,,\nbms-gone,spare,quay,,,\n"
+	then  = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,2,,\nbms-remake,node,quay,,renamed,\n" +
+		"bms-linked,node,quay,,,\nbms-full,spare,vessel,,,\nbms-chart-01,desk,quay,,,win-chart\nbms-refused,node,quay,,,\n"
+)
+
+// served serves the sandbox of a folder, with some faults.
+func served(t testing.TB, dir string, faults ...string) *world {
+	t.Helper()
+	return servedAt(t, dir, 1e6, faults...)
+}
+
+// servedAt serves it at a speed.
+func servedAt(t testing.TB, dir string, speed float64, faults ...string) *world {
+	t.Helper()
+	wrong, err := sandbox.ParseFaults(faults, 11)
+	require.NoError(t, err)
+	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed, Faults: wrong})
+	require.NoError(t, err)
+	if _, err := os.Stat(filepath.Join(dir, "mintbatch.yaml")); err != nil {
+		require.NoError(t, WriteDemo(dir, Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
+		setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+		require.NoError(t, err)
+		text := strings.Replace(string(setup), "\npresets:", plainSetup+"  desk: {clone: full, template: win-chart, network: chart, address: pool, keys: \"\", login: chart}", 1)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "mintbatch.yaml"), []byte(text), 0o600))
+	}
+	ctx, end := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { _ = s.Serve(ctx); close(ended) }()
+	return &world{dir, func() { end(); <-ended }, s.Most}
+}
+
+// run mints the sheet and retires the strays, as one who may die.
+func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
+	t.Helper()
+	ctx := context.Background()
+	path := filepath.Join(w.dir, "machines.csv")
+	require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
+	s, err := Open(ctx, Input{Setups: []string{filepath.Join(w.dir, "mintbatch.yaml")}}, nil)
+	require.NoError(t, err)
+	defer s.Close()
+	for _, name := range []string{"quay", "vessel"} {
+		opened, err := s.site(name)
+		require.NoError(t, err)
+		s.sites[name] = mortal{opened, d, lose}
+	}
+	s.Ledger.Hook = d.point
+	if err := s.HoldLedger(ctx, "test", Everything); err != nil {
+		return err
+	}
+	p, err := s.Proof(ctx, nil, false)
+	if err != nil {
+		return err
+	}
+	todo, _ := Todo(p, true)
+	if err := s.Claim(ctx, "mint", todo); err != nil {
+		return err
+	}
+	_, failed := s.Mint(ctx, ctx, p, Order{AllowRemake: true})
+	if d.dead {
+		return failed
+	}
+	strays, err := s.Strays(ctx)
+	if err != nil {
+		return err
+	}
+	if err := s.Claim(ctx, "retire", strays); err != nil {
+		return err
+	}
+	if len(strays) > 0 {
+		_, err = s.Retire(ctx, ctx, strays, Order{})
+	}
+	return errors.Join(failed, err)
+}
+
+// state is all that a batch comes to, at the sites and in the ledger, without
+// what differs between runs that come to the same.
+func (w *world) state(t testing.TB) string {
+	t.Helper()
+	var words []string
+	f, err := os.Open(filepath.Join(w.dir, "sandbox", "machines.jsonl"))
+	require.NoError(t, err)
+	defer f.Close()
+	last := map[string]string{}
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		var r map[string]any
+		require.NoError(t, json.Unmarshal(lines.Bytes(), &r))
+		id := r["id"].(string)
+		delete(r["mark"].(map[string]any), "run")
+		delete(r, "booted")
+		delete(r, "host") // the sandbox takes the one with the most room, and the first lease that is free
+		adapters, _ := r["adapters"].([]any)
+		for _, a := range adapters {
+			delete(a.(map[string]any), "lease")
+		}
+		if report, ok := r["report"].(map[string]any); ok {
+			delete(report, "host_key")
+		}
+		b, err := json.Marshal(r)
+		require.NoError(t, err)
+		last[id] = string(b)
+	}
+	for id, text := range last {
+		if !strings.Contains(text, `"gone":true`) {
+			_, err := os.Stat(filepath.Join(w.dir, "sandbox", "seeds", id+".iso"))
+			words = append(words, fmt.Sprint(text, " seed ", err == nil))
+		}
+		words = append(words, "once made "+id)
+	}
+	l, err := ledger.Open(t.Context(), filepath.Join(w.dir, "mintbatch.ledger"))
+	require.NoError(t, err)
+	defer l.Close()
+	all, err := l.Machines(t.Context())
+	require.NoError(t, err)
+	for _, m := range all {
+		words = append(words, fmt.Sprint(m.Key, m.Generation, m.State, m.Cloned, m.Started, m.Spec.Fingerprint(), m.Store, m.HostKey != ""))
+	}
+	held, err := l.Reservations(t.Context())
+	require.NoError(t, err)
+	for _, r := range held {
+		words = append(words, fmt.Sprint(r.Network, r.Addr, r.Holder, r.Pool, r.Standing))
+	}
+	sealed, err := l.Sealed(t.Context())
+	require.NoError(t, err)
+	for _, s := range sealed {
+		words = append(words, fmt.Sprint("sealed ", s.Key, s.Label))
+	}
+	faults, err := l.Check(t.Context())
+	require.NoError(t, err)
+	words = append(words, faults...)
+	slices.Sort(words)
+	return strings.Join(words, "\n")
+}
+
+// crashes lays out the world from which all begin, and what an undisturbed run
+// comes to; again returns a fresh copy of the former.
+func crashes(t *testing.T) (again func() *world, want string, points int) {
+	base := t.TempDir()
+	w := served(t, base)
+	require.NoError(t, w.run(t, first, &death{}, &death{}))
+	w.stop()
+	again = func() *world {
+		dir := filepath.Join(t.TempDir(), "w")
+		require.NoError(t, os.CopyFS(dir, os.DirFS(base)))
+		for _, secret := range []string{"operator.key", "sandbox/key.pem", "sandbox/token"} {
+			require.NoError(t, os.Chmod(filepath.Join(dir, secret), 0o600))
+		}
+		return served(t, dir)
+	}
+	w = again()
+	count := &death{}
+	var incomplete *Incomplete
+	require.ErrorAs(t, w.run(t, then, count, &death{}), &incomplete)
+	require.Equal(t, 1, incomplete.Failed)
+	w.stop()
+	return again, w.state(t), count.count
+}
+
+// settled runs the batch to its end, after whatever happened to it, and holds
+// that against what an undisturbed run comes to.
+func (w *world) settled(t *testing.T, want, what string) {
+	t.Helper()
+	for range 3 {
+		var incomplete *Incomplete
+		if err := w.run(t, then, &death{}, &death{}); errors.As(err, &incomplete) && incomplete.Failed == 1 {
+			break
+		}
+	}
+	w.stop()
+	assert.Equal(t, want, w.state(t), what)
+	_ = os.RemoveAll(w.dir)
+}
+
+// A mixed batch is ended at every single point of it, and run again: it comes to
+// what an undisturbed run comes to, with no second clone and no other address.
+func TestEveryCrashPoint(t *testing.T) {
+	again, want, points := crashes(t)
+	t.Logf("%d points", points)
+	require.Greater(t, points, 150)
+	step := 1
+	if testing.Short() {
+		step = 9
+	}
+	for at := 1; at <= points; at += step {
+		w := again()
+		d := &death{at: at}
+		_ = w.run(t, then, d, &death{})
+		w.settled(t, want, fmt.Sprintf("dead at %d, %s", at, d.where))
+	}
+}
+
+// The reply of each call is lost once, and the run lives on.
+func TestEveryLostReply(t *testing.T) {
+	again, want, _ := crashes(t)
+	step := 1
+	if testing.Short() {
+		step = 9
+	}
+	for at := 1; ; at += step {
+		w := again()
+		lose := &death{at: at}
+		_ = w.run(t, then, &death{}, lose)
+		w.settled(t, want, fmt.Sprintf("reply %d was lost, of %s", at, lose.where))
+		if lose.count < at {
+			break
+		}
+	}
+}
+
+// Ended twice, at random points, the batch still comes to the same.
+func TestDoubleCrashes(t *testing.T) {
+	again, want, points := crashes(t)
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	chance := rand.New(rand.NewPCG(seed, 3))
+	rounds := 1000
+	if testing.Short() {
+		rounds = 30
+	}
+	for round := range rounds {
+		w := again()
+		one, two := &death{at: 1 + chance.IntN(points)}, &death{at: 1 + chance.IntN(points)}
+		_ = w.run(t, then, one, &death{})
+		_ = w.run(t, then, two, &death{})
+		w.settled(t, want, fmt.Sprintf("round %d: dead at %d (%s), then at %d (%s)", round, one.at, one.where, two.at, two.where))
+		if t.Failed() {
+			break
+		}
+	}
+}

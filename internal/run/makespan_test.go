@@ -1,0 +1,228 @@
+//go:build unix
+
+package run
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"syscall"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/place"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/site"
+)
+
+// office is a simulated site: its acts take the time that they are told to, by
+// the clock of the test. It counts for itself what is under way at once.
+type office struct {
+	site.Site
+	copies map[uuid.UUID]time.Duration
+	hosts  map[uuid.UUID]string
+	boot   time.Duration
+
+	mu    sync.Mutex
+	ends  map[string]time.Time
+	up    map[uuid.UUID]time.Time
+	under map[string]int
+	most  map[string]int
+}
+
+func (o *office) task(d time.Duration, kinds ...string) survey.Task {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	id := uuid.NewString()
+	o.ends[id] = time.Now().Add(d)
+	for _, kind := range kinds {
+		o.under[kind]++
+		o.most[kind] = max(o.most[kind], o.under[kind])
+	}
+	time.AfterFunc(d, func() {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		for _, kind := range kinds {
+			o.under[kind]--
+		}
+	})
+	return survey.Task{ID: id, State: survey.Running}
+}
+
+func (o *office) Task(_ context.Context, id string) (survey.Task, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if time.Now().Before(o.ends[id]) {
+		return survey.Task{ID: id, State: survey.Running}, nil
+	}
+	return survey.Task{ID: id, State: survey.Done}, nil
+}
+
+func (o *office) Clone(_ context.Context, order survey.CloneOrder) (survey.Task, error) {
+	return o.task(o.copies[order.Identity], "copies", "copies at "+order.Host), nil
+}
+
+func (o *office) Record(context.Context, uuid.UUID, survey.Mark) (survey.Task, error) {
+	return survey.Task{State: survey.Done}, nil
+}
+
+func (o *office) Wire(context.Context, uuid.UUID, []machine.Adapter) (survey.Task, error) {
+	return survey.Task{State: survey.Done}, nil
+}
+
+func (o *office) Power(_ context.Context, id uuid.UUID, _ machine.Power) (survey.Task, error) {
+	o.mu.Lock()
+	o.up[id] = time.Now().Add(o.boot)
+	o.mu.Unlock()
+	return o.task(time.Second, "starts"), nil
+}
+
+func (o *office) Machine(_ context.Context, id uuid.UUID) (*survey.Machine, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	m := &survey.Machine{ID: id, Host: o.hosts[id], Store: "store", Power: machine.On}
+	if up, on := o.up[id]; on && time.Now().After(up) {
+		m.Report = &survey.Report{Finished: true}
+	}
+	return m, nil
+}
+
+// stepsEach is how many steps the machines of a batch go through.
+const stepsEach = 6
+
+// batch mints n machines on some hosts with two copies at a time each, their
+// copy times heavy-tailed, and tells how long that took against the least that it could.
+func batch(t testing.TB, n, hosts int, seed uint64) (took, least time.Duration, o *office) {
+	chance := rand.New(rand.NewPCG(seed, 0))
+	o = &office{copies: map[uuid.UUID]time.Duration{}, hosts: map[uuid.UUID]string{}, boot: 12 * time.Second,
+		ends: map[string]time.Time{}, up: map[uuid.UUID]time.Time{}, under: map[string]int{}, most: map[string]int{}}
+	var works []proof.Work
+	var perHost = map[string]time.Duration{}
+	for i := range n {
+		id, host := uuid.New(), fmt.Sprintf("hv%02d", i%hosts)
+		// Pareto's distribution with a finite mean, and an end: 30 seconds at least, an hour at most.
+		d := time.Duration(min(30*math.Pow(1-chance.Float64(), -1/1.4), 3600) * float64(time.Second))
+		o.copies[id], o.hosts[id] = d, host
+		perHost[host] += d
+		least = max(least, d+time.Second+o.boot)
+		m := &machine.Machine{Key: machine.Key{Site: "quay", Name: fmt.Sprintf("bms-sonar-%05d", i)},
+			Spec: machine.Spec{Clone: machine.Clone{Template: "deb12-base", Kind: machine.Full}, Guest: machine.Guest{Answers: machine.NoAnswers}, Power: machine.On}}
+		works = append(works, proof.Work{Key: m.Key, Word: proof.New, Machine: m, Generation: 1, Identity: id, Place: &place.Place{Host: host, Store: "store"}})
+	}
+	for _, all := range perHost {
+		least = max(least, all/2)
+	}
+	l, err := ledger.Open(t.Context(), filepath.Join(t.TempDir(), "l"))
+	require.NoError(t, err)
+	defer l.Close()
+	e := Engine{Run: "r", Ledger: l, Sites: map[string]site.Site{"quay": o}, Expect: func(w proof.Work) time.Duration { return o.copies[w.Identity] },
+		Limits: map[string]Limits{"quay": {Site: AtOnce{Work: 10 * hosts, Boot: 20, Waiting: 200}, Host: AtOnce{Copy: 2}}},
+		Times:  map[Act]time.Duration{Work: 2 * time.Hour, Copy: 2 * time.Hour, Boot: time.Hour, Waiting: time.Hour}}
+	began := time.Now()
+	for _, r := range e.Do(t.Context(), t.Context(), works) {
+		if !assert.NoError(t, r.Err) {
+			break
+		}
+	}
+	return time.Since(began), least, o
+}
+
+// The whole engine, by a clock that jumps: the batch takes at most 5% longer than
+// the larger of each host's work over its slots and the longest machine, and no
+// limit is ever exceeded, as the site counts.
+func TestMakespan(t *testing.T) {
+	for _, c := range []struct{ n, hosts int }{{500, 1}, {500, 5}, {500, 20}} {
+		synctest.Test(t, func(t *testing.T) {
+			took, least, o := batch(t, c.n, c.hosts, 7)
+			t.Logf("%d machines, %d hosts: %s of at least %s", c.n, c.hosts, took, least)
+			assert.LessOrEqual(t, took.Seconds(), 1.05*least.Seconds(), "%d machines on %d hosts", c.n, c.hosts)
+			assert.Equal(t, 2*c.hosts, o.most["copies"], "the slots are used, and no more")
+			for host := range c.hosts {
+				assert.LessOrEqual(t, o.most[fmt.Sprintf("copies at hv%02d", host)], 2)
+			}
+			assert.LessOrEqual(t, o.most["starts"], 20)
+		})
+	}
+}
+
+// How near a batch comes to the least that it could take, and what the engine
+// itself costs: processor time a step, and memory for each machine that waits.
+func BenchmarkMakespan(b *testing.B) {
+	for _, n := range []int{500, 5000} {
+		for _, hosts := range []int{1, 5, 20} {
+			b.Run(fmt.Sprintf("machines=%d/hosts=%d", n, hosts), func(b *testing.B) {
+				var ratio float64
+				before := busy()
+				for b.Loop() {
+					inBubble(func(t testing.TB) {
+						took, least, _ := batch(t, n, hosts, 7)
+						ratio = took.Seconds() / least.Seconds()
+					})
+				}
+				b.ReportMetric(ratio, "of-least")
+				each := float64((busy() - before).Microseconds()) / float64(b.N*n*stepsEach)
+				before = busy()
+				l, err := ledger.Open(b.Context(), filepath.Join(b.TempDir(), "l"))
+				require.NoError(b, err)
+				for i := range 1000 {
+					s := ledger.Step{Key: machine.Key{Site: "quay", Name: fmt.Sprint(i)}, Generation: 1, Step: "clone", State: ledger.Begun}
+					require.NoError(b, l.Journal(b.Context(), s))
+					s.State = ledger.Done
+					require.NoError(b, l.Journal(b.Context(), s))
+				}
+				require.NoError(b, l.Close())
+				journal := float64((busy() - before).Microseconds()) / 1000
+				b.ReportMetric(journal, "journal-µs/step")
+				b.ReportMetric(each-journal, "engine-µs/step")
+			})
+		}
+	}
+	b.Run("waiting", func(b *testing.B) {
+		const n = 100_000
+		for b.Loop() {
+			var m runtime.MemStats
+			runtime.GC()
+			runtime.ReadMemStats(&m)
+			had := m.HeapAlloc
+			line := newSchedule(nil)
+			results, jobs := make([]Result, n), make([]*job, n)
+			for i := range n {
+				line.add(spot{site: "quay", host: fmt.Sprintf("hv%d", i%20), act: Copy}, waiter{index: i})
+			}
+			runtime.GC()
+			runtime.ReadMemStats(&m)
+			b.ReportMetric(float64(m.HeapAlloc-had)/n, "B/machine")
+			runtime.KeepAlive(line)
+			runtime.KeepAlive(results)
+			runtime.KeepAlive(jobs)
+		}
+	})
+}
+
+// inBubble lets a benchmark run by a clock that jumps.
+func inBubble(do func(testing.TB)) {
+	testing.RunTests(func(_, _ string) (bool, error) { return true, nil }, []testing.InternalTest{{Name: "bubble", F: func(t *testing.T) {
+		synctest.Test(t, func(t *testing.T) { do(t) })
+	}}})
+}
+
+// busy is the processor time that the process has used.
+func busy() time.Duration {
+	var u syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
+		panic(err)
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
