@@ -33,7 +33,7 @@ func TestLedgerWithFlippedBytes(t *testing.T) {
 	chance := rand.New(rand.NewPCG(seed, 2))
 	path := filepath.Join(dir, "mintbatch.ledger")
 	refused := 0
-	for range 60 {
+	for range 100 {
 		broken := bytes.Clone(good)
 		for range 1 + chance.IntN(200) {
 			broken[100+chance.IntN(len(broken)-100)] ^= byte(1 << chance.IntN(8))
@@ -56,7 +56,7 @@ func TestLedgerWithFlippedBytes(t *testing.T) {
 		}
 		assert.LessOrEqual(t, len(sandboxMachines(dir)), 2, "no second clone: %s", said)
 	}
-	assert.Greater(t, refused, 30)
+	assert.Greater(t, refused, 50)
 }
 
 // On a disk that is full, or not to be written to, nothing is made; once there is

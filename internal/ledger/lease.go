@@ -211,7 +211,7 @@ func (l *Ledger) Hold(ctx context.Context, who string, scope func(machine.Key) b
 	if !ok {
 		return l.heldBy(ctx)
 	}
-	err = l.sound(ctx)
+	all, err := l.sound(ctx)
 	if err == nil {
 		err = l.busy(ctx, scope)
 	}
@@ -221,11 +221,13 @@ func (l *Ledger) Hold(ctx context.Context, who string, scope func(machine.Key) b
 	if err != nil {
 		return errors.Join(err, l.store.release())
 	}
+	l.ready.Store(all)
 	return nil
 }
 
-// sound refuses a damaged database before anything is built on it.
-func (l *Ledger) sound(ctx context.Context) error {
+// sound refuses a damaged database before anything is built on it, or written to
+// it. Where it had to read the machines for that, it returns them.
+func (l *Ledger) sound(ctx context.Context) (*[]Machine, error) {
 	for _, columns := range []string{
 		"name, value FROM about", "id, command, user_name, host_name, sheet, setup, started, ended, outcome, beat FROM runs",
 		"site, name, generation, state, spec, host, store, host_key, run, changed FROM machines",
@@ -234,19 +236,32 @@ func (l *Ledger) sound(ctx context.Context) error {
 		"site, machine, run FROM leases",
 	} {
 		if err := l.read(ctx, "SELECT "+columns+" LIMIT 0", func(*sql.Rows) error { return nil }); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if l.store.check == "" {
-		return nil
+		return nil, nil
 	}
+	if err := l.faultless(ctx); err != nil {
+		return nil, err
+	}
+	all, err := l.Machines(ctx)
+	return &all, err
+}
+
+// faultless lets the database look for damage to itself.
+func (l *Ledger) faultless(ctx context.Context) error {
 	return l.read(ctx, l.store.check, func(row *sql.Rows) error {
 		var fault string
 		if err := row.Scan(&fault, new(string), new(string)); err != nil {
 			return err
 		}
-		return fmt.Errorf("it is damaged (%s); put a copy of it in its place before going on", fault)
+		return damaged(fault)
 	})
+}
+
+func damaged(how any) error {
+	return fmt.Errorf("it is damaged (%v); put a copy of it in its place before going on", how)
 }
 
 // holds writes for others who has the ledger.

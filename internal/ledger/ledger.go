@@ -39,6 +39,7 @@ type Ledger struct {
 
 	closing sync.Once
 	active  atomic.Pointer[active]
+	ready   atomic.Pointer[[]Machine] // read by Hold, for whoever asks before anything is written
 	silence time.Duration
 
 	statements statements
@@ -93,7 +94,15 @@ func Open(ctx context.Context, name string) (*Ledger, error) {
 	return l, nil
 }
 
+// prepare brings the database into the newest form. One that has it is not
+// written to: it may be damaged, or another's to write.
 func (l *Ledger) prepare(ctx context.Context) error {
+	if form, err := l.identify(ctx); err == nil && form == newest {
+		return nil
+	}
+	if err := l.whole(ctx); err != nil {
+		return err
+	}
 	if err := l.migrate(ctx); err != nil {
 		return err
 	}
@@ -101,13 +110,37 @@ func (l *Ledger) prepare(ctx context.Context) error {
 	if _, err := l.db.ExecContext(ctx, l.store.query(`INSERT INTO about (name, value) VALUES ('id', ?) ON CONFLICT DO NOTHING`), uuid.NewString()); err != nil {
 		return err
 	}
+	_, err := l.identify(ctx)
+	return err
+}
+
+// identify reads the ledger's id, and which form the database has.
+func (l *Ledger) identify(ctx context.Context) (form int64, err error) {
 	var text string
 	if err := l.db.QueryRowContext(ctx, `SELECT value FROM about WHERE name = 'id'`).Scan(&text); err != nil {
-		return err
+		return 0, err
 	}
-	id, err := uuid.Parse(text)
-	l.ID = id
-	return err
+	if l.ID, err = uuid.Parse(text); err != nil {
+		return 0, err
+	}
+	return form, l.db.QueryRowContext(ctx, `SELECT MAX(version_id) FROM goose_db_version`).Scan(&form)
+}
+
+// whole refuses a file with something in it that is damaged.
+func (l *Ledger) whole(ctx context.Context) error {
+	if l.store.check == "" {
+		return nil
+	}
+	var forms, about, others int // a ledger that was begun and not finished has its form's table alone
+	err := l.db.QueryRowContext(ctx, `SELECT count(CASE name WHEN 'goose_db_version' THEN 1 END), count(CASE name WHEN 'about' THEN 1 END),
+		count(CASE WHEN name NOT IN ('goose_db_version', 'about', 'sqlite_sequence') THEN 1 END) FROM sqlite_master WHERE type = 'table'`).Scan(&forms, &about, &others)
+	switch {
+	case err != nil || forms+about+others == 0:
+		return err
+	case forms == 0 || about == 0 && others > 0:
+		return damaged("its tables are not those of a ledger")
+	}
+	return l.faultless(ctx)
 }
 
 // newest is the newest form of the ledger that this program knows.

@@ -3,6 +3,7 @@ package ledger
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -206,7 +207,15 @@ func TestRefusedLedgers(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "nobody else's to read")
 	content, err := os.ReadFile(good)
 	require.NoError(t, err)
-	for name, broken := range map[string][]byte{"truncated": content[:len(content)/3], "rubbish": []byte("site,name\nquay,a\n")} {
+	others := filepath.Join(dir, "others")
+	another, err := sql.Open("sqlite", others)
+	require.NoError(t, err)
+	_, err = another.Exec(`PRAGMA journal_mode=WAL; CREATE TABLE crew (name TEXT)`)
+	require.NoError(t, err)
+	require.NoError(t, another.Close())
+	database, err := os.ReadFile(others)
+	require.NoError(t, err)
+	for name, broken := range map[string][]byte{"truncated": content[:len(content)/3], "rubbish": []byte("site,name\nquay,a\n"), "another program's": database} {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, broken, 0o600))
 		_, err := Open(t.Context(), path)
@@ -221,6 +230,9 @@ func TestRefusedLedgers(t *testing.T) {
 	cancelled, cancel := context.WithCancel(t.Context())
 	cancel()
 	l = opened(t, good)
+	_, err = l.db.Exec(`UPDATE machines SET spec = '{' || spec`)
+	require.NoError(t, err)
+	assert.ErrorContains(t, l.Hold(t.Context(), "mint", anything), "it is damaged (quay/a: ")
 	assert.ErrorIs(t, l.Begin(cancelled, "r", one("b"), 1, nil), context.Canceled)
 }
 

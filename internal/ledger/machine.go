@@ -26,6 +26,9 @@ type Machine struct {
 
 // Machines returns all machines, by site and name.
 func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
+	if all := l.ready.Swap(nil); all != nil {
+		return *all, nil
+	}
 	var all []Machine
 	err := l.read(ctx, `SELECT count(*) FROM machines`, func(row *sql.Rows) error {
 		n := 0
@@ -48,7 +51,10 @@ func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
 		}
 		m.Changed = parseTime(changed)
 		all = append(all, m)
-		return json.Unmarshal([]byte(spec), &all[len(all)-1].Spec)
+		if err := json.Unmarshal([]byte(spec), &all[len(all)-1].Spec); err != nil {
+			return damaged(fmt.Sprintf("%s: %s", m.Key, err))
+		}
+		return nil
 	})
 	return all, err
 }

@@ -22,6 +22,7 @@ type write struct {
 // write runs do in a transaction; when it returns nil, what it did is durable.
 // A do that fails leaves nothing behind and does not harm the others.
 func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
+	l.ready.Store(nil)
 	w := &write{ctx: ctx, do: do, done: make(chan struct{})}
 	if l.Hook != nil {
 		if err := l.Hook("before a write"); err != nil {
