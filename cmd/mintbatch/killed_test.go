@@ -26,11 +26,11 @@ func sandboxMachines(dir string) []string {
 	for lines := bufio.NewScanner(f); lines.Scan(); {
 		var m struct {
 			ID, Site, Name string
-			Gone           bool
+			Gone, Kept     bool
 		}
 		if json.Unmarshal(lines.Bytes(), &m) == nil {
 			last[m.ID] = m.Site + "/" + m.Name
-			if m.Gone {
+			if m.Gone || m.Kept {
 				delete(last, m.ID)
 			}
 		}

@@ -474,6 +474,56 @@ func TestRealRefusals(t *testing.T) {
 	assert.Equal(t, before, there(t, site))
 }
 
+// Disks that are kept outlive their machine, whatever becomes of the ledger: a
+// machine of the same name has others.
+func TestRealKeptDisks(t *testing.T) {
+	dir, site := lab(t)
+	write(t, dir, "machines.csv", "machine,preset,clone,store,power,disks\nbms-keep-01,sonar-node,linked,pool,off,64MiB\n")
+	kept := func() []string {
+		all, err := filepath.Glob(filepath.Join(site, "pool", "bms-keep-01.*"))
+		require.NoError(t, err)
+		return all
+	}
+	out, err := command(t, dir, "sh", "-c", "mintbatch ledger export >before.jsonl")
+	require.NoError(t, err, out)
+	minted(t, dir)
+	require.Len(t, kept(), 3, "two disks and the seed")
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "--keep-disks", "bms-keep-01")
+	require.NoError(t, err, out)
+	assert.NotContains(t, virsh(t, "list", "--all", "--name"), "bms-keep-01")
+	stay := kept()
+	require.Len(t, stay, 3, "two disks and their mark")
+	disks := 0
+	for _, file := range stay {
+		assert.NotContains(t, file, ".seed")
+		if strings.HasSuffix(file, ".qcow2") {
+			disks++
+			assert.Contains(t, out, file)
+			said, err := exec.Command("qemu-img", "check", file).CombinedOutput()
+			require.NoError(t, err, string(said))
+		}
+	}
+	assert.Equal(t, 2, disks)
+	minted(t, dir)
+	assert.Len(t, kept(), 6)
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-keep-01")
+	require.NoError(t, err, out)
+	assert.Equal(t, stay, kept(), "only its own went")
+
+	// A copy of the ledger from before knows nothing of them; the site does.
+	out, err = command(t, dir, "sh", "-c", "rm mintbatch.ledger* && mintbatch ledger import before.jsonl && mintbatch mint --yes")
+	assert.Error(t, err)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "its disks were kept")
+	assert.Equal(t, stay, kept())
+	for _, file := range stay {
+		virsh(t, "vol-delete", file)
+	}
+	minted(t, dir)
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-keep-01")
+	require.NoError(t, err, out)
+	assert.Empty(t, kept())
+}
+
 // A site of two hosts spreads its machines, copies a disk to the host that does
 // not have it, and goes on without the host that is down.
 func TestRealTwoHosts(t *testing.T) {

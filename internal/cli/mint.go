@@ -119,6 +119,7 @@ type resultJSON struct {
 	Step    run.Step   `json:"step,omitempty"`
 	Error   string     `json:"error,omitempty"`
 	Seconds float64    `json:"seconds"`
+	Disks   []string   `json:"disks,omitempty"` // that stay, of a retired machine
 }
 
 type mintJSON struct {
@@ -136,6 +137,11 @@ func mintDocument(m *mint.Minted, p proof.Proof) mintJSON {
 			one.Result, one.Step, one.Error = "failed", r.Step, r.Err.Error()
 			if errors.Is(r.Err, run.ErrStopped) {
 				one.Result = "stopped"
+			}
+		}
+		for _, k := range m.Kept {
+			if k.Key == r.Key {
+				one.Disks = k.Disks
 			}
 		}
 		d.Results = append(d.Results, one)

@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 )
 
@@ -49,10 +50,13 @@ func (a *App) retireCommand() *cli.Command {
 		Usage:     "take machines down and give their addresses back",
 		ArgsUsage: "MACHINE...",
 		Description: "Shuts the machines down, deletes them with their disks and forgets them. Only what this\n" +
-			"ledger made goes. One that is still in the sheet is new again for the next mint.\n\n" +
-			"   mintbatch retire bms-sonar-03\n   mintbatch retire --strays",
+			"ledger made goes. One that is still in the sheet is new again for the next mint.\n" +
+			"With --keep-disks the machines go and their disks stay; no later machine will touch those.\n\n" +
+			"   mintbatch retire bms-sonar-03\n   mintbatch retire --keep-disks bms-sonar-03\n   mintbatch retire --strays",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "strays", Usage: "retire all machines that the sheet no longer has"},
+			keepDisksFlag(),
+			forceOffFlag(),
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
 			eventsFlag(),
 		},
@@ -107,7 +111,7 @@ func (a *App) talks(c *cli.Command) bool {
 // came of it; done is the word for that.
 func (a *App) takeDown(ctx context.Context, c *cli.Command, s *mint.Session, works []proof.Work, done string, ask func() error,
 	do func(s *mint.Session, ctx, stop context.Context, works []proof.Work, o mint.Order) (*mint.Minted, error)) error {
-	came, err := a.perform(ctx, c, s, works, mint.Order{ForceOff: c.Bool("force-off")}, ask,
+	came, err := a.perform(ctx, c, s, works, mint.Order{ForceOff: c.Bool("force-off"), KeepDisks: c.Bool("keep-disks")}, ask,
 		func(o mint.Order) (*mint.Minted, error) { return do(s, ctx, a.stop, works, o) })
 	switch {
 	case came == nil || a.streams(c):
@@ -115,8 +119,25 @@ func (a *App) takeDown(ctx context.Context, c *cli.Command, s *mint.Session, wor
 	case c.Bool("json"):
 		return errors.Join(a.document(mintDocument(came, proof.Proof{})), err)
 	}
+	if !c.Bool("quiet") {
+		a.showKept(c, came.Kept)
+	}
 	a.closing(c, came, done, 0)
 	return err
+}
+
+// showKept tells where disks are that nobody looks after from now on.
+func (a *App) showKept(c *cli.Command, kept []ledger.Kept) {
+	var cells [][]string
+	for _, k := range kept {
+		for _, disk := range k.Disks {
+			cells = append(cells, []string{visible(k.Name), k.Site, visible(disk)})
+		}
+	}
+	if len(cells) > 0 {
+		fmt.Fprintln(a.Stdout)
+		rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"machine", "site", "disk that stays"}, cells)
+	}
 }
 
 // showLosses shows exactly what goes.
@@ -127,7 +148,11 @@ func (a *App) showLosses(c *cli.Command, works []proof.Work) {
 		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Machine.Shape.Disk), addresses(w.Machine), visible(w.Machine.Mark.Owner)})
 	}
 	rows(a.Stdout, p, []string{"machine", "site", "identity", "disk", "addresses", "owner"}, cells)
-	fmt.Fprintf(a.Stdout, "\n%s to go, with everything on the disks\n", plural(len(works), "machine"))
+	disks := "with everything on the disks"
+	if c.Bool("keep-disks") {
+		disks = "and the disks to stay"
+	}
+	fmt.Fprintf(a.Stdout, "\n%s to go, %s\n", plural(len(works), "machine"), disks)
 }
 
 // manyMachines is from how many on a mere yes is too easily said.

@@ -48,6 +48,10 @@ func keepHostKeyFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "keep-host-key", Usage: "a machine that is made again keeps its SSH host key, so that nobody's known_hosts has to change"}
 }
 
+func keepDisksFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "keep-disks", Usage: "leave the disks of machines that are retired where they are"}
+}
+
 func forceOffFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "force-off", Usage: "cut the power of a guest that has to shut down and does not"}
 }

@@ -25,8 +25,9 @@ func (a *App) sweepCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "ahead", Value: 7, Usage: "also list those whose date will be over in up to `DAYS`"},
 			&cli.BoolFlag{Name: "stop", Usage: "shut down those that are past their date"},
-			&cli.BoolFlag{Name: "retire", Usage: "retire those that are past their date, disks and all"},
+			&cli.BoolFlag{Name: "retire", Usage: "retire those that are past their date"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+			keepDisksFlag(),
 			forceOffFlag(),
 			eventsFlag(),
 		},

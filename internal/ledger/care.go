@@ -62,7 +62,7 @@ func (l *Ledger) Check(ctx context.Context) ([]string, error) {
 }
 
 // tables are those that are exported, in the order in which they are imported.
-var tables = []string{"runs", "machines", "reservations", "secrets", "steps", "history"}
+var tables = []string{"runs", "machines", "reservations", "secrets", "steps", "kept", "history"}
 
 // ExportForm is the version of the lines that Export writes.
 const ExportForm = "mintbatch/ledger/1"

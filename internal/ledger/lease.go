@@ -233,7 +233,7 @@ func (l *Ledger) sound(ctx context.Context) (*[]Machine, error) {
 		"site, name, generation, state, spec, host, store, host_key, run, changed FROM machines",
 		"network, address, site, machine, adapter, pool, since, standing, note, until, run FROM reservations", "site, machine, name, sealed FROM secrets",
 		"site, machine, generation, step, input, state, error, run, began, ended FROM steps", "id, at, run, user_name, host_name, site, machine, what, detail FROM history",
-		"site, machine, run FROM leases",
+		"site, machine, run FROM leases", "site, machine, generation, disks, run, since FROM kept",
 	} {
 		if err := l.read(ctx, "SELECT "+columns+" LIMIT 0", func(*sql.Rows) error { return nil }); err != nil {
 			return nil, err

@@ -144,7 +144,7 @@ func (l *Ledger) whole(ctx context.Context) error {
 }
 
 // newest is the newest form of the ledger that this program knows.
-const newest = 3
+const newest = 4
 
 func (l *Ledger) migrate(ctx context.Context) error {
 	return l.store.alone(ctx, func() error {

@@ -123,8 +123,9 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 }
 
 // Forget takes a machine out of the ledger, with its sealed values and its
-// journal. Its addresses rest for as long as is said for their networks.
-func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time) error {
+// journal. Its addresses rest for as long as is said for their networks. What is
+// told of it says what stays.
+func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, stays string) error {
 	return l.write(ctx, func(tx *transaction) error {
 		if err := cool(tx, key, cooling); err != nil {
 			return err
@@ -132,7 +133,7 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 		if err := workedOn(tx, run, key); err != nil {
 			return err
 		}
-		if err := note(tx, Event{Run: run, Key: key, What: "retired"}); err != nil {
+		if err := note(tx, Event{Run: run, Key: key, What: "retired", Detail: stays}); err != nil {
 			return err
 		}
 		for _, from := range []string{

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/sandbox"
@@ -126,8 +127,8 @@ func (m mortal) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, err
 	return act(m, "machine", func() (*survey.Machine, error) { return m.Site.Machine(ctx, id) })
 }
 
-func (m mortal) Remove(ctx context.Context, id uuid.UUID) (survey.Task, error) {
-	return act(m, "remove", func() (survey.Task, error) { return m.Site.Remove(ctx, id) })
+func (m mortal) Remove(ctx context.Context, id uuid.UUID, disks survey.Disks) (survey.Task, error) {
+	return act(m, "remove", func() (survey.Task, error) { return m.Site.Remove(ctx, id, disks) })
 }
 
 // world is a folder with a setup, its sandbox and its ledger.
@@ -147,7 +148,7 @@ presets:
 // first is what was made before; then is asked for: one machine stays, one is
 // adjusted, one remade, one retired, and new ones come, of which one cannot be made.
 const (
-	first = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,,,\nbms-remake,node,quay,,,\nbms-gone,spare,quay,,,\n"
+	first = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,,,\nbms-remake,node,quay,,,\nbms-gone,spare,quay,,,\nbms-kept,node,quay,,,\n"
 	then  = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,2,,\nbms-remake,node,quay,,renamed,\n" +
 		"bms-linked,node,quay,,,\nbms-full,spare,vessel,,,\nbms-chart-01,desk,quay,,,win-chart\nbms-refused,node,quay,,,\n"
 )
@@ -212,11 +213,14 @@ func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Claim(ctx, "retire", strays); err != nil {
-		return err
-	}
-	if len(strays) > 0 {
-		_, err = s.Retire(ctx, ctx, strays, Order{})
+	for _, keep := range []bool{false, true} {
+		some := slices.DeleteFunc(slices.Clone(strays), func(w proof.Work) bool { return (w.Name == "bms-kept") != keep })
+		if err := s.Claim(ctx, "retire", some); err != nil {
+			return err
+		}
+		if len(some) > 0 && err == nil {
+			_, err = s.Retire(ctx, ctx, some, Order{KeepDisks: keep})
+		}
 	}
 	return errors.Join(failed, err)
 }
@@ -267,6 +271,11 @@ func (w *world) state(t testing.TB) string {
 	require.NoError(t, err)
 	for _, r := range held {
 		words = append(words, fmt.Sprint(r.Network, r.Addr, r.Holder, r.Pool, r.Standing))
+	}
+	kept, err := l.Kept(t.Context())
+	require.NoError(t, err)
+	for _, k := range kept {
+		words = append(words, fmt.Sprint("kept ", k.Key, k.Generation, k.Disks))
 	}
 	sealed, err := l.Sealed(t.Context())
 	require.NoError(t, err)

@@ -13,6 +13,8 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/run"
 )
 
@@ -22,6 +24,7 @@ type Order struct {
 	Unstarted   bool // make all, start none
 	KeepHostKey bool // a machine that had an SSH host key keeps it
 	ForceOff    bool // cut the power of guests that do not shut down
+	KeepDisks   bool // of machines that are retired
 	StopAfter   int
 	Waves       proof.Waves
 	Watch       func(run.Event)
@@ -35,6 +38,8 @@ type Minted struct {
 	Results []run.Result
 	// LogFailure is why the log of the run is not complete; nil if it is.
 	LogFailure error
+	// Kept are machines that were retired and whose disks are still there.
+	Kept []ledger.Kept
 	// Refused are machines that were left alone: their names are taken, or
 	// they need a remake that was not allowed.
 	Refused []proof.Work
@@ -100,9 +105,13 @@ func (s *Session) run(ctx, stop context.Context, m *Minted, todo []proof.Work, o
 	if err != nil {
 		return nil, errors.Join(err, s.Disclaim(ctx))
 	}
+	disks := survey.DeleteDisks
+	if o.KeepDisks {
+		disks = survey.KeepDisks
+	}
 	engine := run.Engine{
 		Run: m.Run, Ledger: s.Ledger, Sites: s.sites, Limits: s.limits(), Times: s.times(), Reserved: s.reserved,
-		Sealing: sealing, Random: rand.Reader, Cooling: s.cooling(),
+		Sealing: sealing, Random: rand.Reader, Cooling: s.cooling(), Disks: disks,
 		Expect:    s.expected,
 		StopAfter: o.StopAfter, Unstarted: o.Unstarted, ForceOff: o.ForceOff, Watch: log.with(o.Watch), Boundary: o.Boundary,
 	}

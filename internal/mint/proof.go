@@ -146,6 +146,14 @@ func (s *Session) compared(ctx context.Context, known []ledger.Machine, surveys 
 		s.reserved[key] = append(s.reserved[key], r)
 	}
 	situation := proof.Situation{Ledger: s.Ledger.ID, Hidden: hidden(known, surveys), Seen: seen(surveys)}
+	kept, err := s.Ledger.Kept(ctx)
+	if err != nil {
+		return proof.Proof{}, err
+	}
+	situation.Spent = map[machine.Key]int{}
+	for _, k := range kept { // by generation
+		situation.Spent[k.Key] = k.Generation
+	}
 	situation.Wanted = make([]*machine.Machine, len(s.Wanted))
 	for i, w := range s.Wanted {
 		situation.Wanted[i] = &w.Machine

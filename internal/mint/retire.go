@@ -3,6 +3,7 @@ package mint
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
@@ -46,7 +47,17 @@ func (s *Session) Strays(ctx context.Context) ([]proof.Work, error) {
 // Retire takes machines down and out of the ledger, and gives their addresses
 // back. They must have been claimed.
 func (s *Session) Retire(ctx, stop context.Context, works []proof.Work, o Order) (*Minted, error) {
-	return s.removing(ctx, stop, works, o, (*run.Engine).Retire)
+	m, err := s.removing(ctx, stop, works, o, (*run.Engine).Retire)
+	if m == nil || !o.KeepDisks {
+		return m, err
+	}
+	kept, failed := s.Ledger.Kept(ctx)
+	for _, k := range kept {
+		if slices.ContainsFunc(m.Results, func(r run.Result) bool { return r.Err == nil && r.Key == k.Key && r.Generation == k.Generation }) {
+			m.Kept = append(m.Kept, k)
+		}
+	}
+	return m, errors.Join(err, failed)
 }
 
 // removing does something to machines of the ledger, whatever the sheet says.

@@ -11,6 +11,7 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
@@ -54,6 +55,8 @@ type Engine struct {
 	Unstarted bool
 	// ForceOff cuts the power of a guest that does not shut down when that is needed.
 	ForceOff bool
+	// Disks says what becomes of those of machines that are retired.
+	Disks survey.Disks
 	// Times bound the acts of each kind at a site; that of Waiting is the wait
 	// for a guest's report.
 	Times map[Act]time.Duration

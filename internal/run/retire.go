@@ -32,7 +32,11 @@ func (j *job) retire(ctx, stop context.Context) (Step, Act, error) {
 		return Remove, "", err
 	}
 	j.at(j.work.Key, Remove, "acted")
-	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.Run, j.work.Key, j.rests()); err != nil {
+	stays := ""
+	if j.Disks == survey.KeepDisks {
+		stays = "its disks were kept"
+	}
+	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.Run, j.work.Key, j.rests(), stays); err != nil {
 		return Remove, "", err
 	}
 	j.at(j.work.Key, Remove, "ended")
@@ -51,20 +55,30 @@ func (j *job) halt(ctx, stop context.Context) (Step, Act, error) {
 }
 
 func (j *job) takeDown(ctx context.Context) error {
+	remove := func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity, j.Disks) }
 	there, err := j.site.Machine(ctx, j.work.Identity)
 	switch {
 	case errors.Is(err, site.ErrNotFound): // but a clone that was cut short may have left something
-		return j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity) })
+		return j.settle(ctx, Remove, remove)
 	case err != nil:
 		return err
 	case there.Mark == nil || there.Mark.Ledger != j.Ledger.ID || there.Mark.Key != j.work.Key.String():
 		return fmt.Errorf("%w: the site does not know it as this ledger's", site.ErrRefused)
 	}
 	if there.Power == machine.On {
-		// A guest that does not hear is not waited for longer: its disks go anyway.
-		_ = j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
+		err := j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
+		// A guest that does not hear is not waited for longer when its disks go anyway.
+		if err != nil && j.Disks == survey.KeepDisks {
+			return err
+		}
 	}
-	return j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity) })
+	if j.Disks == survey.KeepDisks {
+		kept := ledger.Kept{Key: j.work.Key, Generation: j.work.Generation, Disks: there.Files, Run: j.Run}
+		if err := j.Ledger.KeepDisks(context.WithoutCancel(ctx), kept); err != nil {
+			return err
+		}
+	}
+	return j.settle(ctx, Remove, remove)
 }
 
 // rests tells until when the addresses of a machine that goes rest.

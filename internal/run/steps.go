@@ -214,7 +214,9 @@ func sleep(ctx context.Context, d time.Duration) error {
 
 func (j *job) clone(ctx context.Context) error {
 	if j.work.Replaces != uuid.Nil {
-		err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Replaces) })
+		err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) {
+			return j.site.Remove(ctx, j.work.Replaces, survey.DeleteDisks)
+		})
 		if err != nil {
 			return fmt.Errorf("remove the clone that this one replaces: %w", err)
 		}

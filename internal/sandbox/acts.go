@@ -2,6 +2,8 @@ package sandbox
 
 import (
 	"cmp"
+	"errors"
+	"fmt"
 	"math"
 	"net/http"
 	"net/netip"
@@ -45,13 +47,16 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if r := s.machines[id]; r != nil {
+		if r.Kept {
+			return nil, refuse(http.StatusConflict, "the disks of the machine that had this identity were kept: %s", strings.Join(r.files(), ", "))
+		}
 		if name, coming := s.coming[id]; coming {
 			return s.tasks[name].Task, nil
 		}
 		return settled, nil
 	}
 	for _, other := range s.machines {
-		if other.Site == c.site && strings.EqualFold(other.Name, order.Name) {
+		if other.Site == c.site && !other.Kept && strings.EqualFold(other.Name, order.Name) {
 			return nil, refuse(http.StatusConflict, "there is another machine named %s", order.Name)
 		}
 	}
@@ -151,10 +156,36 @@ func (p SitePlan) template(name string) (TemplatePlan, bool) {
 	return TemplatePlan{}, false
 }
 
+// files names the disks of a machine.
+func (r *record) files() []string {
+	all := []string{fmt.Sprintf("%s/%s.%s.disk", r.Store, r.Name, r.ID)}
+	for i, d := range r.Shape.Disks {
+		all = append(all, fmt.Sprintf("%s/%s.%s.disk-%d", cmp.Or(d.Store, r.Store), r.Name, r.ID, i+2))
+	}
+	return all
+}
+
 func (s *Sandbox) remove(c *call) (any, error) {
+	keep := survey.Disks(c.URL.Query().Get("disks")) == survey.KeepDisks
+	if id, err := c.id(); err == nil {
+		s.mu.Lock()
+		r := s.machines[id]
+		s.mu.Unlock()
+		switch {
+		case r == nil || r.Site != c.site || !r.Kept:
+		case keep:
+			return settled, nil
+		default:
+			return nil, refuse(http.StatusConflict, "its disks were kept, and are not deleted any more: %s", strings.Join(r.files(), ", "))
+		}
+	}
 	return s.with(c, func(r *record) (any, error) {
 		if _, coming := s.coming[r.ID]; coming {
 			return nil, refuse(http.StatusConflict, "the machine is still being cloned")
+		}
+		if keep {
+			r.Kept, r.Adapters, r.Power, r.Report = true, nil, machine.Off, nil
+			return settled, errors.Join(s.disk.dropSeed(r.ID), s.disk.keep(r))
 		}
 		delete(s.machines, r.ID)
 		return settled, s.disk.forget(r)
@@ -361,7 +392,7 @@ func (s *Sandbox) survey(c *call) (any, error) {
 		v.Templates = append(v.Templates, survey.Template{Name: t.Name, CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark})
 	}
 	for _, r := range s.machines {
-		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && !c.plan.down(r.Host) {
+		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && !r.Kept && !c.plan.down(r.Host) {
 			v.Machines = append(v.Machines, r.machine())
 		}
 	}

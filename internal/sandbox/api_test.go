@@ -137,10 +137,10 @@ func TestEveryActByTheDocument(t *testing.T) {
 	assert.Empty(t, m.Report.Errors)
 	assert.Equal(t, machine.Shape{CPUs: 2, Memory: 2 * machine.GiB, Disk: 20 * machine.GiB}, m.Shape)
 
-	survey, err := g.Survey(ctx)
+	all, err := g.Survey(ctx)
 	require.NoError(t, err)
-	require.Len(t, survey.Machines, 1)
-	assert.Equal(t, "north", survey.Machines[0].Mark.Labels["leg"])
+	require.Len(t, all.Machines, 1)
+	assert.Equal(t, "north", all.Machines[0].Mark.Labels["leg"])
 
 	// The state outlives the sandbox.
 	again, err := Open(Options{Dir: s.options.Dir, Listen: "127.0.0.1:0"})
@@ -149,11 +149,45 @@ func TestEveryActByTheDocument(t *testing.T) {
 	assert.Equal(t, "bms-sonar-01", again.machines[id].Name)
 	assert.NotEmpty(t, again.disk.readSeed(id))
 
-	done(g.Remove(ctx, id))
-	done(g.Remove(ctx, id))
+	done(g.Remove(ctx, id, survey.DeleteDisks))
+	done(g.Remove(ctx, id, survey.DeleteDisks))
 	_, err = g.Machine(ctx, id)
 	assert.ErrorIs(t, err, site.ErrNotFound)
 	assert.Empty(t, s.disk.readSeed(id))
+}
+
+// Disks that were kept are nobody's any more, and still take their room.
+func TestKeptDisksByTheDocument(t *testing.T) {
+	s, g, _ := talk(t)
+	ctx := context.Background()
+	done := settle(t, g)
+	o := order("bms-sonar-01")
+	done(g.Clone(ctx, o))
+	done(g.Seed(ctx, o.Identity, []byte("seed")))
+	m, err := g.Machine(ctx, o.Identity)
+	require.NoError(t, err)
+	require.Len(t, m.Files, 1)
+	before, err := g.Survey(ctx)
+	require.NoError(t, err)
+	done(g.Remove(ctx, o.Identity, survey.KeepDisks))
+	done(g.Remove(ctx, o.Identity, survey.KeepDisks))
+	_, err = g.Machine(ctx, o.Identity)
+	assert.ErrorIs(t, err, site.ErrNotFound)
+	assert.Empty(t, s.disk.readSeed(o.Identity))
+	after, err := g.Survey(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, after.Machines)
+	assert.Equal(t, before.Stores, after.Stores)
+	for _, refused := range []func() (survey.Task, error){
+		func() (survey.Task, error) { return g.Remove(ctx, o.Identity, survey.DeleteDisks) },
+		func() (survey.Task, error) { return g.Clone(ctx, o) },
+	} {
+		_, err := refused()
+		assert.ErrorIs(t, err, site.ErrRefused)
+		assert.ErrorContains(t, err, m.Files[0])
+	}
+	o.Identity = uuid.New()
+	done(g.Clone(ctx, o)) // of the same name
 }
 
 func TestRefusalsByTheDocument(t *testing.T) {

@@ -152,7 +152,7 @@ func (s *Sandbox) with(c *call, do func(*record) (any, error)) (any, error) {
 
 func (s *Sandbox) find(c *call, id uuid.UUID) (*record, error) {
 	r := s.machines[id]
-	if r == nil || r.Site != c.site {
+	if r == nil || r.Site != c.site || r.Kept {
 		return nil, refuse(http.StatusNotFound, "no machine %s", id)
 	}
 	return r, nil
@@ -192,6 +192,7 @@ func (s *Sandbox) examine(c *call) (any, error) {
 func (s *Sandbox) machine(c *call) (any, error) {
 	return s.with(c, func(r *record) (any, error) {
 		m := r.machine()
+		m.Files = r.files()
 		if r.Power == machine.On && r.reports() {
 			report := *r.Report
 			report.Instance = r.Instance

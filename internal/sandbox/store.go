@@ -22,6 +22,7 @@ type record struct {
 	Site        string            `json:"site"`
 	ID          uuid.UUID         `json:"id"`
 	Gone        bool              `json:"gone,omitempty"`
+	Kept        bool              `json:"kept,omitempty"` // it is gone, and its disks are not
 	Name        string            `json:"name"`
 	Template    string            `json:"template"`
 	Kind        machine.CloneKind `json:"kind"`
@@ -140,10 +141,14 @@ func (d *disk) readSeed(id uuid.UUID) []byte {
 	return b
 }
 
-func (d *disk) forget(r *record) error {
-	r.Gone = true
-	if err := os.Remove(d.seedPath(r.ID)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+func (d *disk) dropSeed(id uuid.UUID) error {
+	if err := os.Remove(d.seedPath(id)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("remove the seed: %w", err)
 	}
-	return d.keep(r)
+	return nil
+}
+
+func (d *disk) forget(r *record) error {
+	r.Gone = true
+	return errors.Join(d.dropSeed(r.ID), d.keep(r))
 }

@@ -41,9 +41,10 @@ type Site interface {
 	Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error)
 	// Examine lets the guest look for things, and returns what it lacks.
 	Examine(ctx context.Context, id uuid.UUID, checks []survey.Check) ([]survey.Check, error)
-	// Remove deletes a machine and all that belongs to it. One that is not
-	// there is removed already.
-	Remove(ctx context.Context, id uuid.UUID) (survey.Task, error)
+	// Remove deletes a machine and all that belongs to it, or all but its disks.
+	// One that is not there is removed already. Disks that were once kept are
+	// never deleted, and no machine is made of their identity.
+	Remove(ctx context.Context, id uuid.UUID, disks survey.Disks) (survey.Task, error)
 	// Task tells how a task goes.
 	Task(ctx context.Context, id string) (survey.Task, error)
 }

@@ -49,6 +49,9 @@ type Situation struct {
 	// Seen holds the machines of each site that was asked. A site that was
 	// not asked is taken to have what the ledger says.
 	Seen map[string][]Seen
+	// Spent are the last generations of machines that were retired and whose
+	// disks, which bear their identity, were kept.
+	Spent map[machine.Key]int
 	// Hidden are machines on hosts that are down: the ledger is believed.
 	Hidden map[machine.Key]bool
 }
@@ -102,7 +105,7 @@ type comparer struct {
 func (c comparer) work(m *machine.Machine) Work {
 	known, isKnown := c.known[m.Key]
 	if !isKnown {
-		known = &Known{Key: m.Key, Generation: 1, State: Making, Spec: m.Spec}
+		known = &Known{Key: m.Key, Generation: c.Spent[m.Key] + 1, State: Making, Spec: m.Spec}
 	}
 	w := Work{Key: m.Key, Machine: m, Word: New, Generation: known.Generation}
 	w.Identity = machine.Identity(c.Ledger, m.Key, w.Generation)

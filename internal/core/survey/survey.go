@@ -163,6 +163,15 @@ type Template struct {
 	Remark   string           `json:"remark,omitempty"`
 }
 
+// Disks says what becomes of the disks of a machine that is removed.
+type Disks string
+
+// What can become of them.
+const (
+	DeleteDisks Disks = "delete"
+	KeepDisks   Disks = "keep"
+)
+
 // Machine is a machine as the site has it.
 type Machine struct {
 	ID    uuid.UUID     `json:"id"`
@@ -176,7 +185,10 @@ type Machine struct {
 	Saved   machine.Size `json:"saved,omitempty"`   // by being a linked clone
 	Display string       `json:"display,omitempty"` // where its screen is to be seen
 	Console []string     `json:"console,omitempty"` // the last lines of its serial console
-	Report  *Report      `json:"report,omitempty"`  // nil until the guest reports
+	// Files are its disks as the site names them, its own first. They are told
+	// of a machine that is asked for by itself.
+	Files  []string `json:"files,omitempty"`
+	Report *Report  `json:"report,omitempty"` // nil until the guest reports
 }
 
 // Report is what a guest says of itself.

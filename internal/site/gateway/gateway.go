@@ -233,8 +233,12 @@ func (g *Gateway) Examine(ctx context.Context, id uuid.UUID, checks []survey.Che
 }
 
 // Remove implements site.Site.
-func (g *Gateway) Remove(ctx context.Context, id uuid.UUID) (survey.Task, error) {
-	t, err := g.act(ctx, http.MethodDelete, id, "", nil)
+func (g *Gateway) Remove(ctx context.Context, id uuid.UUID, disks survey.Disks) (survey.Task, error) {
+	query := ""
+	if disks == survey.KeepDisks {
+		query = "?disks=keep"
+	}
+	t, err := g.act(ctx, http.MethodDelete, id, query, nil)
 	if errors.Is(err, site.ErrNotFound) {
 		return survey.Task{State: survey.Done}, nil
 	}

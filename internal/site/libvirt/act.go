@@ -1,9 +1,7 @@
 package libvirt
 
 import (
-	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -11,7 +9,6 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
@@ -33,20 +30,9 @@ func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
 	if err != nil {
 		return err
 	}
-	name := volumeName(d.dom.Name, id, seedSuffix)
-	if err := d.discardIn(ctx, pool, name); err != nil {
-		return err
-	}
-	size := machine.Size(len(image))
-	file, err := d.create(ctx, pool, volumeXML(name, "raw", size, size, nil), 0)
+	file, err := d.put(ctx, pool, volumeName(d.dom.Name, id, seedSuffix), image)
 	if err != nil {
-		return err
-	}
-	err = d.call(ctx, func(l *rpc.Libvirt) error {
-		return l.StorageVolUpload(rpc.StorageVol{Pool: pool.Name, Name: name, Key: file}, bytes.NewReader(image), 0, uint64(len(image)), 0)
-	})
-	if err != nil {
-		return fmt.Errorf("upload the seed: %w", roomIn(pool, err))
+		return fmt.Errorf("upload the seed: %w", err)
 	}
 	before := def.String()
 	def.setSeed(file, media.KindOf(image))
@@ -192,84 +178,7 @@ func (d *domain) shutDown(ctx context.Context) error {
 	}
 }
 
-// Remove implements site.Site. Disks go before the machine that knows them, so
-// that what is interrupted is found again; disks without a machine, of a clone
-// that was cut short, go as well.
-func (s *Site) Remove(ctx context.Context, id uuid.UUID) (survey.Task, error) {
-	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
-		return again(ctx, func() error { return s.remove(ctx, id) })
-	})
-}
-
-func (s *Site) remove(ctx context.Context, id uuid.UUID) error {
-	d, err := s.find(ctx, id)
-	if err != nil && !errors.Is(err, site.ErrNotFound) {
-		return err
-	}
-	hosts := s.hosts
-	if d != nil {
-		if err := d.stopForGood(ctx); err != nil {
-			return err
-		}
-		if err := d.discover(ctx); err != nil {
-			return err
-		}
-		def, err := d.definition(ctx)
-		if err == nil {
-			err = d.dropLeases(ctx, def)
-		}
-		if err != nil {
-			return err
-		}
-		hosts = []*host{d.host}
-	}
-	for _, h := range hosts {
-		if d == nil { // a copy that was cut short may be a file that no store knows
-			if err := h.refreshAll(ctx); err != nil {
-				return err
-			}
-		}
-		volumes, err := h.remains(ctx, id)
-		if err != nil {
-			return err
-		}
-		for _, v := range volumes {
-			if err := h.discardVolume(ctx, v); err != nil {
-				return fmt.Errorf("delete %s: %w", v.Name, err)
-			}
-		}
-	}
-	if d == nil {
-		return nil
-	}
-	err = d.call(ctx, func(l *rpc.Libvirt) error {
-		return l.DomainUndefineFlags(d.dom, rpc.DomainUndefineManagedSave|rpc.DomainUndefineSnapshotsMetadata|rpc.DomainUndefineNvram|rpc.DomainUndefineCheckpointsMetadata)
-	})
-	if errors.Is(err, site.ErrNotFound) {
-		return nil
-	}
-	return err
-}
-
-// discover lets the stores look anew where the machine has a disk that they do
-// not know: a checkpoint of a disk that cannot hold one goes on in another file.
-func (d *domain) discover(ctx context.Context) error {
-	def, err := d.definition(ctx)
-	if err != nil {
-		return err
-	}
-	for _, e := range def.disks() {
-		file, err := diskFile(e)
-		if err != nil || file == "" {
-			continue // it is none that we have made
-		}
-		if _, err := d.volumeAt(ctx, file); !errors.Is(err, site.ErrNotFound) {
-			continue
-		}
-		return d.refreshAll(ctx)
-	}
-	return nil
-}
+var errNotMarked = fmt.Errorf("%w: it does not carry our mark", site.ErrRefused)
 
 // stopForGood cuts the power of a machine that is ours: its disks are about to
 // be deleted, or somebody has asked for it.
@@ -279,7 +188,7 @@ func (d *domain) stopForGood(ctx context.Context) error {
 		return err
 	}
 	if mark, _ := def.mark(); mark == nil {
-		return fmt.Errorf("%w: it does not carry our mark", site.ErrRefused)
+		return errNotMarked
 	}
 	if !on {
 		return nil

@@ -42,6 +42,13 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 	if err != nil {
 		return err
 	}
+	kept, err := to.volumeIn(ctx, pool, volumeName(o.Name, o.Identity, keptSuffix))
+	if err == nil {
+		return notKept([]rpc.StorageVol{kept.vol})
+	}
+	if !errors.Is(err, site.ErrNotFound) {
+		return err
+	}
 	var hardware machine.Hardware
 	if o.Hardware != nil {
 		hardware = *o.Hardware

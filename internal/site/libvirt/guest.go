@@ -52,6 +52,7 @@ func (d *domain) tell(ctx context.Context, id uuid.UUID) (*survey.Machine, error
 		return nil, err
 	}
 	m := seen.machine(d.name, nil)
+	m.Files = seen.definition.files()
 	if pool, err := d.storeFor(ctx, seen.definition, ""); err == nil {
 		m.Store = pool.Name
 	}

@@ -1,6 +1,7 @@
 package libvirt
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -130,6 +131,21 @@ func (h *host) create(ctx context.Context, pool rpc.StoragePool, xml string, fla
 		return err
 	})
 	return made.Key, roomIn(pool, err)
+}
+
+// put makes a volume of some content, in place of one of its name.
+func (h *host) put(ctx context.Context, pool rpc.StoragePool, name string, content []byte) (file string, err error) {
+	if err := h.discardIn(ctx, pool, name); err != nil {
+		return "", err
+	}
+	size := machine.Size(len(content))
+	if file, err = h.create(ctx, pool, volumeXML(name, "raw", size, size, nil), 0); err != nil {
+		return "", err
+	}
+	err = h.call(ctx, func(l *rpc.Libvirt) error {
+		return l.StorageVolUpload(rpc.StorageVol{Pool: pool.Name, Name: name, Key: file}, bytes.NewReader(content), 0, uint64(len(content)), 0)
+	})
+	return file, roomIn(pool, err)
 }
 
 // roomIn says which store an act failed for lack of room in.

@@ -1,0 +1,51 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"mintbatch/internal/core/machine"
+)
+
+// Kept is a machine whose disks stay, or stayed, at the site when it is retired.
+// They bear its identity, so that no later machine may have the same.
+type Kept struct {
+	machine.Key
+	Generation int
+	Disks      []string // their names at the site
+	Run        string
+	Since      time.Time
+}
+
+// KeepDisks writes that a machine's disks are to stay. It comes before the
+// machine goes, so that they are never there without a word of them here.
+func (l *Ledger) KeepDisks(ctx context.Context, k Kept) error {
+	return l.write(ctx, func(tx *transaction) error {
+		_, err := tx.Exec(`INSERT INTO kept (site, machine, generation, disks, run, since) VALUES (?, ?, ?, ?, ?, ?)
+			ON CONFLICT (site, machine, generation) DO UPDATE SET disks = excluded.disks, run = excluded.run, since = excluded.since`,
+			k.Site, k.Name, k.Generation, encode(k.Disks), k.Run, now())
+		return err
+	})
+}
+
+// Kept lists the machines whose disks were kept, by site, name and generation.
+func (l *Ledger) Kept(ctx context.Context) ([]Kept, error) {
+	var all []Kept
+	err := l.read(ctx, `SELECT site, machine, generation, disks, run, since FROM kept ORDER BY site, machine, generation`, func(row *sql.Rows) error {
+		var k Kept
+		var disks, since string
+		if err := row.Scan(&k.Site, &k.Name, &k.Generation, &disks, &k.Run, &since); err != nil {
+			return err
+		}
+		if err := json.Unmarshal([]byte(disks), &k.Disks); err != nil {
+			return damaged(fmt.Sprintf("%s: %s", k.Key, err))
+		}
+		k.Since = parseTime(since)
+		all = append(all, k)
+		return nil
+	})
+	return all, err
+}

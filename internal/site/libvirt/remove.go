@@ -1,0 +1,197 @@
+package libvirt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/survey"
+	"mintbatch/internal/site"
+)
+
+// keptSuffix is of the small file that stands beside disks which were kept when
+// their machine was removed. While it is there they are nobody's to delete.
+const keptSuffix = ".kept"
+
+// Remove implements site.Site. Disks go before the machine that knows them, so
+// that what is interrupted is found again; disks without a machine, of a clone
+// that was cut short, go as well. Those that are to stay are marked first.
+func (s *Site) Remove(ctx context.Context, id uuid.UUID, disks survey.Disks) (survey.Task, error) {
+	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
+		return again(ctx, func() error { return s.remove(ctx, id, disks) })
+	})
+}
+
+func (s *Site) remove(ctx context.Context, id uuid.UUID, disks survey.Disks) error {
+	d, err := s.find(ctx, id)
+	if errors.Is(err, site.ErrNotFound) {
+		return s.removeRemains(ctx, id, disks)
+	}
+	if err != nil {
+		return err
+	}
+	if disks == survey.KeepDisks {
+		err = d.keepDisks(ctx, id)
+	} else {
+		err = d.deleteDisks(ctx, id)
+	}
+	if err != nil {
+		return err
+	}
+	err = d.call(ctx, func(l *rpc.Libvirt) error {
+		return l.DomainUndefineFlags(d.dom, rpc.DomainUndefineManagedSave|rpc.DomainUndefineSnapshotsMetadata|rpc.DomainUndefineNvram|rpc.DomainUndefineCheckpointsMetadata)
+	})
+	if errors.Is(err, site.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// removeRemains deletes what a copy that was cut short has left, which may be a
+// file that no store knows yet.
+func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks survey.Disks) error {
+	for _, h := range s.hosts {
+		if err := h.refreshAll(ctx); err != nil {
+			return err
+		}
+		volumes, err := h.remains(ctx, id)
+		if err != nil {
+			return err
+		}
+		switch err := notKept(volumes); {
+		case err == nil:
+			if err := h.discardAll(ctx, volumes); err != nil {
+				return err
+			}
+		case disks != survey.KeepDisks:
+			return err
+		}
+	}
+	return nil
+}
+
+// notKept refuses volumes of which the disks were kept.
+func notKept(volumes []rpc.StorageVol) error {
+	if !slices.ContainsFunc(volumes, func(v rpc.StorageVol) bool { return strings.HasSuffix(v.Name, keptSuffix) }) {
+		return nil
+	}
+	var files []string
+	for _, v := range volumes {
+		files = append(files, v.Key)
+	}
+	return fmt.Errorf("%w: its disks were kept, and are not deleted any more: %s", site.ErrRefused, strings.Join(files, ", "))
+}
+
+func (h *host) discardAll(ctx context.Context, volumes []rpc.StorageVol) error {
+	for _, v := range volumes {
+		if err := h.discardVolume(ctx, v); err != nil {
+			return fmt.Errorf("delete %s: %w", v.Name, err)
+		}
+	}
+	return nil
+}
+
+func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID) error {
+	if err := d.stopForGood(ctx); err != nil {
+		return err
+	}
+	if err := d.discover(ctx); err != nil {
+		return err
+	}
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	if err := d.dropLeases(ctx, def); err != nil {
+		return err
+	}
+	volumes, err := d.remains(ctx, id)
+	if err == nil {
+		err = notKept(volumes)
+	}
+	if err != nil {
+		return err
+	}
+	return d.discardAll(ctx, volumes)
+}
+
+// keepDisks puts the mark of kept disks beside them, and takes away what is not
+// theirs: the seed, and the addresses that a network keeps.
+func (d *domain) keepDisks(ctx context.Context, id uuid.UUID) error {
+	def, on, err := d.now(ctx)
+	if err != nil {
+		return err
+	}
+	if mark, _ := def.mark(); mark == nil {
+		return errNotMarked
+	}
+	if on {
+		return fmt.Errorf("%w: it runs; shut it down first", site.ErrRefused)
+	}
+	if err := d.discover(ctx); err != nil {
+		return err
+	}
+	volumes, err := d.remains(ctx, id)
+	if err != nil {
+		return err
+	}
+	told := "The disks beside this file were kept when the machine " + d.dom.Name + " was retired.\n"
+	marked := map[string]bool{}
+	for _, v := range volumes {
+		if strings.HasSuffix(v.Name, seedSuffix) {
+			if err := d.discardVolume(ctx, v); err != nil {
+				return err
+			}
+			continue
+		}
+		if marked[v.Pool] || strings.HasSuffix(v.Name, keptSuffix) {
+			continue
+		}
+		marked[v.Pool] = true
+		pool, err := d.pool(ctx, v.Pool)
+		if err != nil {
+			return err
+		}
+		if _, err := d.put(ctx, pool, volumeName(d.dom.Name, id, keptSuffix), []byte(told)); err != nil {
+			return fmt.Errorf("mark the disks that are kept: %w", err)
+		}
+	}
+	return d.dropLeases(ctx, def)
+}
+
+// discover lets the stores look anew where the machine has a disk that they do
+// not know: a checkpoint of a disk that cannot hold one goes on in another file.
+func (d *domain) discover(ctx context.Context) error {
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range def.disks() {
+		file, err := diskFile(e)
+		if err != nil || file == "" {
+			continue // it is none that we have made
+		}
+		if _, err := d.volumeAt(ctx, file); !errors.Is(err, site.ErrNotFound) {
+			continue
+		}
+		return d.refreshAll(ctx)
+	}
+	return nil
+}
+
+// files are the machine's own disks.
+func (d *definition) files() []string {
+	var all []string
+	for _, e := range d.disks() {
+		if file, err := diskFile(e); err == nil && file != "" && path.Ext(file) != seedSuffix {
+			all = append(all, file)
+		}
+	}
+	return all
+}
