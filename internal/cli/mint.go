@@ -71,12 +71,12 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if c.Bool("fix-drift") {
 		p = p.PutRight()
 	}
-	return a.do(ctx, c, s, p, mint.Order{AllowRemake: c.Bool("allow-remake"), StopAfter: int(c.Int("stop-after")), Waves: waves, Unstarted: c.String("until") != "", ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
+	return a.do(ctx, c, s, p, c.Bool("allow-remake"), mint.Order{StopAfter: int(c.Int("stop-after")), Waves: waves, Unstarted: c.String("until") != "", ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
 }
 
 // do shows a proof, asks, does it and tells what came of it.
-func (a *App) do(ctx context.Context, c *cli.Command, s *mint.Session, p proof.Proof, order mint.Order) error {
-	todo, _ := mint.Todo(p, order.AllowRemake)
+func (a *App) do(ctx context.Context, c *cli.Command, s *mint.Session, p proof.Proof, allowRemake bool, order mint.Order) error {
+	todo, refused := mint.Todo(p, allowRemake)
 	looked, err := s.Look(ctx, p)
 	if err != nil {
 		return err
@@ -87,9 +87,11 @@ func (a *App) do(ctx context.Context, c *cli.Command, s *mint.Session, p proof.P
 		a.showTime(s, todo)
 		a.showLooked(looked)
 	}
-	minted, err := a.perform(ctx, c, s, todo, order, func() error {
+	minted, err := a.perform(ctx, c, s, task{todo, order, func() error {
 		return a.ask(fmt.Sprintf("%s %s?", titled(c.Name), plural(len(todo), "machine")), "yes")
-	}, func(o mint.Order) (*mint.Minted, error) { return s.Mint(ctx, a.stop, p, o) })
+	}, func(works []proof.Work, o mint.Order) (*mint.Minted, error) {
+		return s.Mint(ctx, a.stop, works, refused, o)
+	}})
 	if minted == nil {
 		return err
 	}

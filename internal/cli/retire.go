@@ -41,7 +41,7 @@ func (a *App) remake(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.do(ctx, c, s, p, mint.Order{AllowRemake: true, KeepHostKey: c.Bool("keep-host-key")})
+	return a.do(ctx, c, s, p, true, mint.Order{KeepHostKey: c.Bool("keep-host-key")})
 }
 
 func (a *App) retireCommand() *cli.Command {
@@ -111,8 +111,9 @@ func (a *App) talks(c *cli.Command) bool {
 // came of it; done is the word for that.
 func (a *App) takeDown(ctx context.Context, c *cli.Command, s *mint.Session, works []proof.Work, done string, ask func() error,
 	do func(s *mint.Session, ctx, stop context.Context, works []proof.Work, o mint.Order) (*mint.Minted, error)) error {
-	came, err := a.perform(ctx, c, s, works, mint.Order{ForceOff: c.Bool("force-off"), KeepDisks: c.Bool("keep-disks")}, ask,
-		func(o mint.Order) (*mint.Minted, error) { return do(s, ctx, a.stop, works, o) })
+	order := mint.Order{ForceOff: c.Bool("force-off"), KeepDisks: c.Bool("keep-disks")}
+	came, err := a.perform(ctx, c, s, task{works, order, ask,
+		func(works []proof.Work, o mint.Order) (*mint.Minted, error) { return do(s, ctx, a.stop, works, o) }})
 	switch {
 	case came == nil || a.streams(c):
 		return err

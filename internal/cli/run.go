@@ -17,6 +17,7 @@ import (
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
+	"mintbatch/internal/site"
 )
 
 // hold waits for the ledger while others have it, or work on the machines in
@@ -93,11 +94,54 @@ func (a *App) claim(ctx context.Context, c *cli.Command, s *mint.Session, todo [
 	return nil
 }
 
-// perform keeps the machines of some work, asks and does it, while it shows how
-// that goes. Without a result nothing was begun.
-func (a *App) perform(ctx context.Context, c *cli.Command, s *mint.Session, works []proof.Work, order mint.Order, ask func() error,
-	act func(mint.Order) (*mint.Minted, error)) (*mint.Minted, error) {
-	if err := a.claim(ctx, c, s, works, ask); err != nil {
+// task is something that is done to machines: asked for, and shown as it goes on.
+type task struct {
+	works []proof.Work
+	order mint.Order
+	ask   func() error
+	do    func(works []proof.Work, o mint.Order) (*mint.Minted, error)
+}
+
+// perform keeps the machines of a task for a run, asks and does it. Without a
+// result nothing was begun. Guests that had to shut down and did not are asked
+// about where somebody can answer.
+func (a *App) perform(ctx context.Context, c *cli.Command, s *mint.Session, t task) (*mint.Minted, error) {
+	came, err := a.once(ctx, c, s, t)
+	if came == nil || t.order.ForceOff || c.Bool("yes") || a.stop.Err() != nil {
+		return came, err
+	}
+	var names []string
+	t.works = nil
+	for _, r := range came.Results {
+		if errors.Is(r.Err, site.ErrDeaf) {
+			t.works, names = append(t.works, r.Work), append(names, visible(r.Name))
+		}
+	}
+	if len(names) == 0 {
+		return came, err
+	}
+	t.order.ForceOff = true
+	t.ask = func() error {
+		fmt.Fprintf(a.Stderr, "\nnot shut down when asked to: %s\n", strings.Join(names, " "))
+		return a.ask(fmt.Sprintf("Cut the power of %s, as if a cable was pulled, and go on?", plural(len(names), "machine")), "yes")
+	}
+	if err := a.hold(ctx, c, s, mint.Of(t.works)); err != nil {
+		return came, err
+	}
+	later, failed := a.once(ctx, c, s, t)
+	if later == nil {
+		var no misuse
+		if errors.As(failed, &no) { // an answer that leaves things as they are
+			failed = nil
+		}
+		return came, errors.Join(err, failed)
+	}
+	came.Amend(later)
+	return came, came.Outcome(a.stop)
+}
+
+func (a *App) once(ctx context.Context, c *cli.Command, s *mint.Session, t task) (*mint.Minted, error) {
+	if err := a.claim(ctx, c, s, t.works, t.ask); err != nil {
 		return nil, err
 	}
 	stream, err := a.eventStream(c)
@@ -105,10 +149,10 @@ func (a *App) perform(ctx context.Context, c *cli.Command, s *mint.Session, work
 		return nil, errors.Join(err, s.Disclaim(ctx))
 	}
 	defer stream.Close()
-	progress := a.newProgress(c, works)
+	progress := a.newProgress(c, t.works)
 	defer progress.end()
-	order.Events, order.Watch, order.Boundary = stream, progress.watch, a.Boundary
-	return act(order)
+	t.order.Events, t.order.Watch, t.order.Boundary = stream, progress.watch, a.Boundary
+	return t.do(t.works, t.order)
 }
 
 // ask puts the question before anything is done, and goes on only when it is
@@ -161,8 +205,11 @@ func (a *App) closing(c *cli.Command, m *mint.Minted, word string, strays int) {
 	}
 	for _, w := range m.Refused {
 		hint := ""
-		if w.Word == proof.Remake {
+		switch w.Word {
+		case proof.Remake:
 			hint = "; give --allow-remake to clone it again, which loses what its disk holds"
+		case proof.Adjust:
+			hint = "; shut it down first, or write power: on"
 		}
 		cells = append(cells, []string{p.word(w.Word), visible(w.Name), w.Site, p.paint("refused", text.FgHiRed), "", visible(w.Why()) + hint})
 	}

@@ -201,11 +201,11 @@ func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
 	if err != nil {
 		return err
 	}
-	todo, _ := Todo(p, true)
+	todo, refused := Todo(p, true)
 	if err := s.Claim(ctx, "mint", todo); err != nil {
 		return err
 	}
-	_, failed := s.Mint(ctx, ctx, p, Order{AllowRemake: true})
+	_, failed := s.Mint(ctx, ctx, todo, refused, Order{})
 	if d.dead {
 		return failed
 	}

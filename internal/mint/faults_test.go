@@ -23,9 +23,9 @@ func (w *world) minted(t *testing.T, sheet string) *Minted {
 	require.NoError(t, s.HoldLedger(t.Context(), "test", Everything))
 	p, err := s.Proof(t.Context(), nil, false)
 	require.NoError(t, err)
-	todo, _ := Todo(p, false)
+	todo, refused := Todo(p, false)
 	require.NoError(t, s.Claim(t.Context(), "mint", todo))
-	m, err := s.Mint(t.Context(), t.Context(), p, Order{})
+	m, err := s.Mint(t.Context(), t.Context(), todo, refused, Order{})
 	var incomplete *Incomplete
 	if err != nil {
 		require.ErrorAs(t, err, &incomplete)

@@ -3,6 +3,7 @@ package mint
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/machine"
@@ -19,6 +20,13 @@ func Everything(machine.Key) bool { return true }
 // Named is the scope of names and globs; of everything where there are none.
 func Named(globs []string) Scope {
 	return func(key machine.Key) bool { return named(globs, key.Name) }
+}
+
+// Of is the scope of some works.
+func Of(works []proof.Work) Scope {
+	return func(key machine.Key) bool {
+		return slices.ContainsFunc(works, func(w proof.Work) bool { return w.Key == key })
+	}
 }
 
 // InSheet is the scope of the sheet's machines whose names match, or of all.

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/machine"
@@ -20,7 +21,6 @@ import (
 
 // Order says how to mint.
 type Order struct {
-	AllowRemake bool
 	Unstarted   bool // make all, start none
 	KeepHostKey bool // a machine that had an SSH host key keeps it
 	ForceOff    bool // cut the power of guests that do not shut down
@@ -41,7 +41,7 @@ type Minted struct {
 	// Kept are machines that were retired and whose disks are still there.
 	Kept []ledger.Kept
 	// Refused are machines that were left alone: their names are taken, or
-	// they need a remake that was not allowed.
+	// they need a remake or a restart that was not allowed.
 	Refused []proof.Work
 }
 
@@ -66,8 +66,14 @@ func (i *Incomplete) Error() string {
 func Todo(p proof.Proof, allowRemake bool) (todo, refused []proof.Work) {
 	for _, w := range p.Works {
 		switch w.Word {
-		case proof.New, proof.Adjust:
+		case proof.New:
 			todo = append(todo, w)
+		case proof.Adjust:
+			if w.Barred() {
+				refused = append(refused, w)
+			} else {
+				todo = append(todo, w)
+			}
 		case proof.Remake:
 			if allowRemake {
 				todo = append(todo, w)
@@ -81,10 +87,9 @@ func Todo(p proof.Proof, allowRemake bool) (todo, refused []proof.Work) {
 	return todo, refused
 }
 
-// Mint does the work of a proof that was claimed. When stop ends, it brings acts
-// under way to their end and begins no others.
-func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Minted, error) {
-	todo, refused := Todo(p, o.AllowRemake)
+// Mint does works that were claimed. When stop ends, it brings acts under way to
+// their end and begins no others. What was refused counts as not done.
+func (s *Session) Mint(ctx, stop context.Context, todo, refused []proof.Work, o Order) (*Minted, error) {
 	return s.run(ctx, stop, &Minted{Run: s.claimed.ID, Refused: refused}, todo, o, (*run.Engine).Do)
 }
 
@@ -92,7 +97,7 @@ func (s *Session) Mint(ctx, stop context.Context, p proof.Proof, o Order) (*Mint
 func (s *Session) run(ctx, stop context.Context, m *Minted, todo []proof.Work, o Order,
 	do func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result) (*Minted, error) {
 	if len(todo) == 0 {
-		return m, incomplete(m, stop)
+		return m, m.Outcome(stop)
 	}
 	sealing, err := s.sealing(ctx)
 	if err != nil {
@@ -110,13 +115,13 @@ func (s *Session) run(ctx, stop context.Context, m *Minted, todo []proof.Work, o
 		disks = survey.KeepDisks
 	}
 	engine := run.Engine{
-		Run: m.Run, Ledger: s.Ledger, Sites: s.sites, Limits: s.limits(), Times: s.times(), Reserved: s.reserved,
+		Run: m.Run, Ledger: s.Ledger, Owner: s.Ledger.ID, Sites: s.sites, Limits: s.limits(), Times: s.times(), Reserved: s.reserved,
 		Sealing: sealing, Random: rand.Reader, Cooling: s.cooling(), Disks: disks,
 		Expect:    s.expected,
 		StopAfter: o.StopAfter, Unstarted: o.Unstarted, ForceOff: o.ForceOff, Watch: log.with(o.Watch), Boundary: o.Boundary,
 	}
 	m.Results = inWaves(o, todo, stop, func(wave []proof.Work) []run.Result { return do(&engine, ctx, stop, wave) })
-	outcome := incomplete(m, stop)
+	outcome := m.Outcome(stop)
 	word := "done"
 	if outcome != nil {
 		word = outcome.Error()
@@ -168,7 +173,20 @@ func (s *Session) cooling() map[string]time.Duration {
 	return all
 }
 
-func incomplete(m *Minted, stop context.Context) error {
+// Amend puts what came of trying some machines again in place of what had come of
+// them before.
+func (m *Minted) Amend(later *Minted) {
+	m.Run, m.LogFailure = later.Run, errors.Join(m.LogFailure, later.LogFailure)
+	m.Kept = append(m.Kept, later.Kept...)
+	for _, again := range later.Results {
+		i := slices.IndexFunc(m.Results, func(r run.Result) bool { return r.Key == again.Key })
+		m.Results[i] = again
+	}
+}
+
+// Outcome is an *Incomplete unless every machine is as asked; stop tells whether
+// the run was told to stop.
+func (m *Minted) Outcome(stop context.Context) error {
 	failed := len(m.Refused)
 	for _, r := range m.Results {
 		if r.Err != nil {

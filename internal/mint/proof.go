@@ -280,9 +280,9 @@ func seen(surveys map[string]*survey.Survey) map[string][]proof.Seen {
 	for name, answer := range surveys {
 		all[name] = []proof.Seen{}
 		for _, m := range answer.Machines {
-			one := proof.Seen{Identity: m.ID, Name: m.Name, Power: m.Power, Shape: m.Shape}
+			one := proof.Seen{Identity: m.ID, Name: m.Name, Power: m.Power, Shape: m.Shape, Adapters: m.Adapters}
 			if m.Mark != nil {
-				one.Ledger, one.Generation = m.Mark.Ledger, m.Mark.Generation
+				one.Ledger, one.Generation, one.Mark = m.Mark.Ledger, m.Mark.Generation, m.Mark.Mark
 			}
 			all[name] = append(all[name], one)
 		}

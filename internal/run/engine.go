@@ -9,6 +9,8 @@ import (
 	"io"
 	"time"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/survey"
@@ -44,7 +46,8 @@ var ErrStopped = errors.New("stopped before it was finished")
 // Engine does the work of one run.
 type Engine struct {
 	Run      string
-	Ledger   *ledger.Ledger
+	Ledger   Durable
+	Owner    uuid.UUID // the ledger's id, by which machines at the sites are its own
 	Sites    map[string]site.Site
 	Limits   map[string]Limits // by site
 	Reserved map[machine.Key][]ledger.Reservation

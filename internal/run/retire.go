@@ -62,7 +62,7 @@ func (j *job) takeDown(ctx context.Context) error {
 		return j.settle(ctx, Remove, remove)
 	case err != nil:
 		return err
-	case there.Mark == nil || there.Mark.Ledger != j.Ledger.ID || there.Mark.Key != j.work.Key.String():
+	case there.Mark == nil || there.Mark.Ledger != j.Owner || there.Mark.Key != j.work.Key.String():
 		return fmt.Errorf("%w: the site does not know it as this ledger's", site.ErrRefused)
 	}
 	if there.Power == machine.On {

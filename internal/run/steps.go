@@ -51,11 +51,15 @@ func (j *job) chain() []step {
 			step{Reserve, []any{m.Spec, reserved, j.work.Place}, func(ctx, _ context.Context) error { return j.reserve(ctx, reserved) }},
 			step{Clone, m.Clone, func(ctx, _ context.Context) error { return j.clone(ctx) }})
 	}
-	if !m.Shape.IsZero() {
-		add(Shape, m.Shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, m.Shape) })
+	shape := m.Shape
+	if slices.ContainsFunc(j.work.Drift, func(r proof.Reason) bool { return r.Final }) {
+		shape.Disk = 0 // as it is, which is more
+	}
+	if !shape.IsZero() {
+		add(Shape, shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, shape) })
 	}
 	cards := machine.Cards(m.Adapters)
-	if !adjust || j.work.Changes("wire") {
+	if !adjust || j.work.Changes("wire") || j.work.Changes("network") || j.work.Changes("mac") {
 		add(Wire, cards, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, cards) })
 	}
 	answered := !adjust && m.Guest.Answers != machine.NoAnswers
@@ -72,10 +76,13 @@ func (j *job) chain() []step {
 		chain = append(chain, seed)
 	}
 	power := m.Power.Rests()
-	if !adjust && m.Power.Starts() {
+	switch {
+	case !adjust && m.Power.Starts():
 		power = machine.On // also what is to be off again once it is confirmed
+	case !adjust, j.leaves(shape):
+		power = ""
 	}
-	if power == machine.On || adjust {
+	if power != "" {
 		var input any = m.Power
 		if adjust { // which may have shut it down, and been cut short
 			input = []any{m.Power, m.Fingerprint()}
@@ -86,6 +93,18 @@ func (j *job) chain() []step {
 		chain = append(chain, step{Confirm, m.Spec, j.confirm})
 	}
 	return chain
+}
+
+// leaves tells whether an adjust leaves the power as it is: somebody has turned
+// the machine off or on, and nobody has asked to undo that. One that an earlier
+// run has shut down to shape it, and has not lived to start, is not left so.
+func (j *job) leaves(shape machine.Shape) bool {
+	if j.work.Changes("power") || j.work.Again || j.work.Power == "" || j.work.Power == j.work.Machine.Power.Rests() {
+		return false
+	}
+	p, begun := j.past[string(Shape)]
+	shut := begun && p.Input == machine.Digest(shape) && (j.work.Changes("cpus") || j.work.Changes("memory"))
+	return j.work.Power == machine.On || !shut
 }
 
 // reserve writes that the machine is being made, and where, before anything is.
@@ -112,7 +131,7 @@ func told(adapters []machine.Adapter) []machine.Adapter {
 
 func (j *job) mark() survey.Mark {
 	m := j.work.Machine
-	return survey.Mark{Ledger: j.Ledger.ID, Key: m.Key.String(), Generation: j.work.Generation,
+	return survey.Mark{Ledger: j.Owner, Key: m.Key.String(), Generation: j.work.Generation,
 		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Mark: m.Mark, Spec: survey.MarkedSpec(m.Spec)}
 }
 

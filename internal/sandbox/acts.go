@@ -24,6 +24,9 @@ func (r *record) machine() survey.Machine {
 	if r.Mark.Key != "" {
 		m.Mark = &r.Mark
 	}
+	for _, a := range r.Adapters {
+		m.Adapters = append(m.Adapters, machine.Adapter{Network: a.Network, MAC: a.MAC})
+	}
 	return m
 }
 

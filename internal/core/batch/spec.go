@@ -45,7 +45,7 @@ func (b *builder) spec(src *source) machine.Spec {
 	// A password in clear is not left lying about.
 	spec.DropSeed = template.Seed == "drop" || template.Seed == "" && spec.Guest.InClear()
 	spec.Mark = machine.Mark{Owner: src.find("owner").Value, Notes: src.find("notes").Value, Until: b.date(src), Labels: b.labels(src)}
-	spec.Power = choice(b, src, "power", machine.On, machine.Off, machine.ConfirmThenOff)
+	spec.Power = choice(b, src, "power", machine.On, machine.StayOn, machine.Off, machine.ConfirmThenOff)
 	if o := src.find("checkpoint"); o.Value != "" && o.Value != "none" {
 		spec.Checkpoint = o.Value
 		if err := machine.CheckLabel(o.Value); err != nil {

@@ -326,13 +326,15 @@ type Mark struct {
 	Labels map[string]string `json:"labels,omitempty"`
 }
 
-// Power is how a machine is left: `on`, `off` when it is to be made but not
-// started, or `confirm-then-off`. At a site it is just on or off.
+// Power is how a machine is left: `on`, `stay-on` when it may not be restarted
+// either, `off` when it is to be made but not started, or `confirm-then-off`. At
+// a site it is just on or off.
 type Power string
 
 // The power settings.
 const (
 	On             Power = "on"
+	StayOn         Power = "stay-on"
 	Off            Power = "off"
 	ConfirmThenOff Power = "confirm-then-off"
 	// Cut is no setting of a row: it takes the power away from a guest that does
@@ -345,7 +347,7 @@ func (p Power) Starts() bool { return p != Off }
 
 // Rests is how the machine is once all is done: on or off.
 func (p Power) Rests() Power {
-	if p == On {
+	if p == On || p == StayOn {
 		return On
 	}
 	return Off

@@ -39,6 +39,10 @@ type Seen struct {
 	// Power and Shape are how it is now; empty where that is not told.
 	Power machine.Power
 	Shape machine.Shape
+	// Adapters have what a site knows of them: network, MAC address, and whether
+	// they are plugged in. They are nil where that is not told.
+	Adapters []machine.Adapter
+	Mark     machine.Mark
 }
 
 // Situation is all that a proof is computed from.
@@ -154,7 +158,7 @@ func (c comparer) work(m *machine.Machine) Work {
 		w = w.again(c.Ledger, false)
 		return w.as(New, "it is gone from the site")
 	case len(changes) == 0:
-		w.Word = Same
+		w.Word, w.Power = Same, here.Power
 		if asked && !hidden {
 			w.Drift = drift(known.Spec, here)
 		}
@@ -163,15 +167,18 @@ func (c comparer) work(m *machine.Machine) Work {
 		w = w.again(c.Ledger, true)
 		w.Word = Remake
 	default:
-		w.Word = Adjust
+		w.Word, w.Power = Adjust, here.Power
+		if asked && !hidden {
+			w.Drift = slices.DeleteFunc(drift(known.Spec, here), func(r Reason) bool {
+				return slices.ContainsFunc(changes, func(c change) bool { return c.Field == r.Field })
+			})
+		}
 	}
 	w.Reasons = changes.reasons()
 	if w.Word == Remake {
 		w.Reasons = append(w.Reasons, loses(known.Spec))
 	}
-	for i, r := range w.Reasons {
-		w.Reasons[i].Restart = w.Word == Adjust && here.Power == machine.On && (r.Field == "cpus" || r.Field == "memory")
-	}
+	w.restarts()
 	return w
 }
 

@@ -1,6 +1,13 @@
 package proof
 
-import "mintbatch/internal/core/machine"
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode"
+
+	"mintbatch/internal/core/machine"
+)
 
 // drift tells in what a machine at its site is not as it was made: somebody has
 // changed it there.
@@ -20,28 +27,72 @@ func drift(made machine.Spec, now Seen) []Reason {
 	if made.Shape.Memory > 0 && now.Shape.Memory > 0 {
 		differs("memory", size(made.Shape.Memory), size(now.Shape.Memory))
 	}
-	if made.Shape.Disk > 0 && now.Shape.Disk > 0 {
-		differs("disk", size(made.Shape.Disk), size(now.Shape.Disk))
+	if disk := made.Shape.Disk; disk > 0 && now.Shape.Disk > 0 && disk != now.Shape.Disk {
+		all = append(all, Reason{Field: "disk", From: size(disk), To: size(now.Shape.Disk), Final: now.Shape.Disk > disk})
 	}
+	if now.Adapters != nil {
+		cards := machine.Cards(made.Adapters)
+		for i := range max(len(cards), len(now.Adapters)) {
+			a, b := adapter(cards, i), adapter(now.Adapters, i)
+			n := ""
+			if i > 0 {
+				n = fmt.Sprintf(".%d", i+1)
+			}
+			differs("network"+n, a.Network, b.Network)
+			differs("mac"+n, strings.ToLower(a.MAC), strings.ToLower(b.MAC))
+			differs("wire"+n, wire(a), wire(b))
+		}
+	}
+	differs("owner", told(made.Mark.Owner), told(now.Mark.Owner))
+	differs("notes", told(made.Mark.Notes), told(now.Mark.Notes))
+	differs("until", made.Mark.Until, now.Mark.Until)
+	differs("labels", told(labels(made.Mark.Labels)), told(labels(now.Mark.Labels)))
 	differs("power", string(made.Power.Rests()), string(now.Power))
 	return all
 }
 
-// PutRight turns every machine that has drifted and needs nothing else into an
-// adjust: it becomes what it was made to be again.
+// told is a text without what a site may have written otherwise: spaces, and
+// characters that are not to be seen.
+func told(text string) string {
+	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }), " ")
+}
+
+// PutRight turns every machine that has drifted, and has no work that undoes
+// what was changed, into an adjust: it becomes what it was made to be again, but
+// for what cannot be undone.
 func (p Proof) PutRight() Proof {
 	works := make([]Work, len(p.Works))
 	for i, w := range p.Works {
-		if w.Word == Same && len(w.Drift) > 0 {
+		final := slices.DeleteFunc(slices.Clone(w.Drift), func(r Reason) bool { return !r.Final })
+		if (w.Word == Same || w.Word == Adjust) && len(final) < len(w.Drift) {
 			w.Word, w.Again = Adjust, true
+			w.Reasons = slices.Clone(w.Reasons)
 			for _, d := range w.Drift {
-				w.Reasons = append(w.Reasons, Reason{Field: d.Field, From: d.To, To: d.From})
+				if !d.Final {
+					w.Reasons = append(w.Reasons, Reason{Field: d.Field, From: d.To, To: d.From})
+				}
 			}
-			w.Drift = nil
+			w.Drift = final
+			w.restarts()
 		}
 		works[i] = w
 	}
 	return Proof{works}
+}
+
+// restarts tells of each change of an adjust whether the machine, which runs,
+// has to be restarted for it, and whether it may be.
+func (w *Work) restarts() {
+	for i, r := range w.Reasons {
+		needs := w.Word == Adjust && w.Power == machine.On && (r.Field == "cpus" || r.Field == "memory")
+		w.Reasons[i].Restart = needs
+		w.Reasons[i].Barred = needs && w.Machine.Power == machine.StayOn
+	}
+}
+
+// Barred tells whether the work needs a restart that the row does not allow.
+func (w Work) Barred() bool {
+	return slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Barred })
 }
 
 // Drifted counts the machines that were changed at their sites.
@@ -53,42 +104,4 @@ func (p Proof) Drifted() int {
 		}
 	}
 	return n
-}
-
-// Sums count the machines that are to be cloned, and what their clones take, by
-// where they go. A host or store that the site chooses has no name yet.
-type Sums struct {
-	Site    map[string]int          `json:"site"`
-	Host    map[string]int          `json:"host"`
-	Store   map[string]int          `json:"store"`
-	Network map[string]int          `json:"network"`
-	Bytes   map[string]machine.Size `json:"takes"` // by store
-}
-
-// Sums adds up the work.
-func (p Proof) Sums() Sums {
-	s := Sums{map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}, map[string]machine.Size{}}
-	for _, w := range p.Works {
-		if w.Word != New && w.Word != Remake {
-			continue
-		}
-		s.Site[w.Site]++
-		host, store := w.Machine.Clone.Host, w.Machine.Clone.Store
-		if w.Place != nil {
-			host, store = w.Place.Host, w.Place.Store
-			s.Bytes[store] += w.Place.Takes
-		}
-		s.Host[host]++
-		s.Store[store]++
-		on := map[string]bool{}
-		for _, a := range w.Machine.Adapters {
-			if !on[a.Network] {
-				s.Network[a.Network]++
-			}
-			on[a.Network] = true
-		}
-	}
-	delete(s.Host, "")
-	delete(s.Store, "")
-	return s
 }

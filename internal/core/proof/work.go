@@ -43,6 +43,8 @@ type Work struct {
 	// Drift is in what somebody has changed the machine at its site. It is put
 	// right only when that is asked for.
 	Drift []Reason `json:"drift,omitempty"`
+	// Power is what the site says; empty if it was not asked, or does not tell.
+	Power machine.Power `json:"-"`
 	// Again means that steps are taken which were taken before.
 	Again bool `json:"-"`
 	// Begun is told of what an earlier run has begun and not finished.
@@ -60,6 +62,11 @@ type Reason struct {
 	// Restart means that the machine, which runs, is shut down for it and
 	// started again.
 	Restart bool `json:"restart,omitempty"`
+	// Barred means that the row does not allow that.
+	Barred bool `json:"barred,omitempty"`
+	// Final is of what was changed at the site and cannot be undone: a disk
+	// never shrinks.
+	Final bool `json:"final,omitempty"`
 }
 
 // String writes `memory 4GiB to 8GiB`, or the sentence.
@@ -68,8 +75,13 @@ func (r Reason) String() string {
 		return r.Text
 	}
 	text := r.Field + " " + blank(r.From) + " to " + blank(r.To)
-	if r.Restart {
+	switch {
+	case r.Barred:
+		text += " (needs a restart, which power: stay-on bars)"
+	case r.Restart:
 		text += " (restarts it)"
+	case r.Final:
+		text += " (cannot be undone: a disk never shrinks)"
 	}
 	return text
 }

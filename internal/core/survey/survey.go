@@ -181,6 +181,10 @@ type Machine struct {
 	Store string        `json:"store"`
 	Power machine.Power `json:"power"`
 	machine.Shape
+	// Adapters have network and MAC address, and whether they are plugged in; nil
+	// where that is not told.
+	Adapters []machine.Adapter `json:"adapters,omitempty"`
+
 	Used    machine.Size `json:"used,omitempty"`    // of its store
 	Saved   machine.Size `json:"saved,omitempty"`   // by being a linked clone
 	Display string       `json:"display,omitempty"` // where its screen is to be seen

@@ -2,7 +2,8 @@ package libvirt
 
 import (
 	"context"
-	"errors"
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -24,6 +25,17 @@ const examination = `while [ $# -gt 1 ]; do
   shift 2
 done`
 
+// windowsExamination is examination for a Windows guest. What to look for comes by
+// standard input, so that nothing has to be quoted.
+const windowsExamination = `foreach ($c in ([Console]::In.ReadToEnd() | ConvertFrom-Json)) {
+  $there = switch ($c.kind) {
+    'file' { Test-Path -LiteralPath $c.name }
+    'service' { (Get-Service -Name ([WildcardPattern]::Escape($c.name)) -ErrorAction SilentlyContinue).Status -eq 'Running' }
+    'port' { [bool](Get-NetTCPConnection -State Listen -LocalPort $c.name -ErrorAction SilentlyContinue) }
+  }
+  if ($there) { 'yes' } else { 'no' }
+}`
+
 // Examine implements site.Site, by the guest's agent.
 func (s *Site) Examine(ctx context.Context, id uuid.UUID, checks []survey.Check) ([]survey.Check, error) {
 	var lacks []survey.Check
@@ -32,17 +44,21 @@ func (s *Site) Examine(ctx context.Context, id uuid.UUID, checks []survey.Check)
 		if err != nil {
 			return err
 		}
-		var system struct {
-			ID string `json:"id"`
+		order := powershell(windowsExamination)
+		if d.isWindows(ctx) {
+			asked, err := json.Marshal(checks)
+			if err != nil {
+				return err
+			}
+			order["input-data"] = base64.StdEncoding.EncodeToString(asked)
+		} else {
+			arguments := []string{"-c", examination, "sh"}
+			for _, c := range checks {
+				arguments = append(arguments, string(c.Kind), c.Name)
+			}
+			order = map[string]any{"path": "/bin/sh", "arg": arguments, "capture-output": true}
 		}
-		if d.agent(ctx, "guest-get-osinfo", nil, &system) == nil && system.ID == "mswindows" {
-			return errors.New("a Windows guest is not looked into yet")
-		}
-		arguments := []string{"-c", examination, "sh"}
-		for _, c := range checks {
-			arguments = append(arguments, string(c.Kind), c.Name)
-		}
-		said, err := d.execute(ctx, map[string]any{"path": "/bin/sh", "arg": arguments, "capture-output": true})
+		said, err := d.execute(ctx, order)
 		if err != nil {
 			return err
 		}

@@ -146,13 +146,22 @@ if ((Get-ItemProperty 'HKLM:\SOFTWARE\Microsoft\Windows\CurrentVersion\Setup\Sta
 
 // shell is the order by which the guest's agent is to run the probe.
 func (d *domain) shell(ctx context.Context) map[string]any {
+	if d.isWindows(ctx) {
+		return powershell(windowsProbe)
+	}
+	return map[string]any{"path": "/bin/sh", "arg": []string{"-c", probe}, "capture-output": true}
+}
+
+func (d *domain) isWindows(ctx context.Context) bool {
 	var system struct {
 		ID string `json:"id"`
 	}
-	if d.agent(ctx, "guest-get-osinfo", nil, &system) == nil && system.ID == "mswindows" {
-		return map[string]any{"path": "powershell.exe", "arg": []string{"-NoProfile", "-NonInteractive", "-Command", windowsProbe}, "capture-output": true}
-	}
-	return map[string]any{"path": "/bin/sh", "arg": []string{"-c", probe}, "capture-output": true}
+	return d.agent(ctx, "guest-get-osinfo", nil, &system) == nil && system.ID == "mswindows"
+}
+
+// powershell is the order by which a Windows guest's agent is to run a script.
+func powershell(script string) map[string]any {
+	return map[string]any{"path": "powershell.exe", "arg": []string{"-NoProfile", "-NonInteractive", "-Command", script}, "capture-output": true}
 }
 
 // probed reads what the probe has said.

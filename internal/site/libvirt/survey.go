@@ -345,6 +345,9 @@ func (h *host) look(ctx context.Context, stats rpc.DomainStatsRecord) (seenDomai
 func (d seenDomain) machine(host string, stores []store) survey.Machine {
 	m := survey.Machine{ID: uuid.UUID(d.dom.UUID), Name: d.dom.Name, Mark: d.mark, Host: host, Power: machine.Off, Used: d.used, Saved: d.parent.size}
 	m.Shape = machine.Shape{CPUs: d.definition.cpus(), Memory: d.definition.memory(), Disk: d.disk}
+	for _, e := range d.definition.devices().SelectElements("interface") {
+		m.Adapters = append(m.Adapters, machine.Adapter{Network: networkOf(e), MAC: strings.ToLower(attr(e, "./mac", "address")), Unplugged: attr(e, "./link", "state") == "down"})
+	}
 	if d.on {
 		m.Power = machine.On
 	}

@@ -441,12 +441,18 @@ func connect(e *etree.Element, a machine.Adapter) {
 	}
 }
 
-// wiredAs tells whether an adapter is connected as asked.
-func wiredAs(e *etree.Element, a machine.Adapter) bool {
+// networkOf is what an adapter is connected to.
+func networkOf(e *etree.Element) string {
 	network := attr(e, "./source", "network")
 	if bridge := attr(e, "./source", "bridge"); network == "" && bridge != "" {
 		network = survey.BridgePrefix + bridge
 	}
+	return network
+}
+
+// wiredAs tells whether an adapter is connected as asked.
+func wiredAs(e *etree.Element, a machine.Adapter) bool {
+	network := networkOf(e)
 	vlan, _ := strconv.Atoi(attr(e, "./vlan/tag", "id"))
 	return network == a.Network && attr(e, "./mac", "address") == a.MAC && vlan == a.VLAN &&
 		(attr(e, "./link", "state") == "down") == a.Unplugged && (a.Model == "" || attr(e, "./model", "type") == a.Model)
