@@ -105,8 +105,7 @@ func (l *Ledger) Keep(ctx context.Context, all []Reservation) error {
 	})
 }
 
-// Reserve keeps addresses for a machine that is yet to be made, and no others
-// for it.
+// Reserve keeps addresses for a machine, and no others for it.
 func (l *Ledger) Reserve(ctx context.Context, key machine.Key, all []Reservation) error {
 	return l.write(ctx, func(tx *transaction) error { return reserve(tx, key, all) })
 }

@@ -99,12 +99,12 @@ func (m mortal) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, er
 	})
 }
 
-func (m mortal) Shape(ctx context.Context, id uuid.UUID, s machine.Shape) (survey.Task, error) {
-	return act(m, "shape", func() (survey.Task, error) { return m.Site.Shape(ctx, id, s) })
+func (m mortal) Shape(ctx context.Context, id uuid.UUID, s machine.Shape, r survey.Restart) (survey.Task, error) {
+	return act(m, "shape", func() (survey.Task, error) { return m.Site.Shape(ctx, id, s, r) })
 }
 
-func (m mortal) Wire(ctx context.Context, id uuid.UUID, a []machine.Adapter) (survey.Task, error) {
-	return act(m, "wire", func() (survey.Task, error) { return m.Site.Wire(ctx, id, a) })
+func (m mortal) Wire(ctx context.Context, id uuid.UUID, a []machine.Adapter, r survey.Restart) (survey.Task, error) {
+	return act(m, "wire", func() (survey.Task, error) { return m.Site.Wire(ctx, id, a, r) })
 }
 
 func (m mortal) Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error) {
@@ -149,8 +149,8 @@ presets:
 // adjusted, one remade, one retired, and new ones come, of which one cannot be made.
 const (
 	first = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,,,\nbms-remake,node,quay,,,\nbms-gone,spare,quay,,,\nbms-kept,node,quay,,,\n"
-	then  = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,2,,\nbms-remake,node,quay,,renamed,\n" +
-		"bms-linked,node,quay,,,\nbms-full,spare,vessel,,,\nbms-chart-01,desk,quay,,,win-chart\nbms-refused,node,quay,,,\n"
+	then  = "machine,preset,site,cpus,hostname,template,network.2,address.2\nbms-same,node,quay,,,,,\nbms-adjust,node,vessel,2,,,chart,pool\nbms-remake,node,quay,,renamed,,,\n" +
+		"bms-linked,node,quay,,,,,\nbms-full,spare,vessel,,,,,\nbms-chart-01,desk,quay,,,win-chart,,\nbms-refused,node,quay,,,,,\n"
 )
 
 // served serves the sandbox of a folder, with some faults.

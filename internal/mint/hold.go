@@ -62,7 +62,7 @@ func (s *Session) Claim(ctx context.Context, command string, works []proof.Work)
 	keys := make([]machine.Key, len(works))
 	for i, w := range works {
 		keys[i] = w.Key
-		if w.Word == proof.New || w.Word == proof.Remake {
+		if w.Word == proof.New || w.Word == proof.Remake || w.Changes("network") {
 			reserved = append(reserved, s.reserved[w.Key]...)
 		}
 	}

@@ -81,8 +81,12 @@ func (s *Session) verify(ctx context.Context, w proof.Work) error {
 	if err != nil {
 		return err
 	}
-	if err := run.Mismatch(w.Machine, hostKey, m.Report); err != nil {
+	told := machine.Told(w.Machine.Adapters)
+	if err := run.Mismatch(w.Machine, told, hostKey, m.Report); err != nil {
 		return err
+	}
+	if err := run.Mismatch(w.Machine, w.Machine.Adapters, hostKey, m.Report); err != nil {
+		return fmt.Errorf("%w; what came after its first boot, adapter %d on, its guest has to be told of by hand", err, len(told)+1)
 	}
 	if err := run.Reads(w.Machine, w.Identity, m.Report); err != nil {
 		return err

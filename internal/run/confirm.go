@@ -65,7 +65,7 @@ func (j *job) reported(ctx, stop context.Context) error {
 		}
 		late := time.Now().After(deadline)
 		if r := m.Report; r != nil && (r.Finished || late && r.Partial != "") {
-			mismatch := Mismatch(j.work.Machine, hostKey, r)
+			mismatch := Mismatch(j.work.Machine, machine.Told(j.work.Machine.Adapters), hostKey, r)
 			switch {
 			case mismatch == nil:
 				return nil
@@ -101,8 +101,9 @@ func (j *job) silent(m *survey.Machine) error {
 }
 
 // Mismatch tells in what a guest is not as asked; nil if in nothing. The host
-// key is the public one that the guest was given.
-func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
+// key is the public one that the guest was given. The adapters are those that the
+// guest is to have by now.
+func Mismatch(m *machine.Machine, adapters []machine.Adapter, hostKey string, r *survey.Report) error {
 	if m.Guest.Answers == machine.NoAnswers {
 		return nil // it was told nothing: that it reports is all there is to see
 	}
@@ -118,7 +119,7 @@ func Mismatch(m *machine.Machine, hostKey string, r *survey.Report) error {
 	if r.FQDN != "" || r.Partial == "" {
 		differs("FQDN", r.FQDN, m.Guest.FQDN())
 	}
-	for i, a := range m.Adapters {
+	for i, a := range adapters {
 		if a.Unplugged && a.DHCP {
 			continue // nobody can have given it an address
 		}
@@ -173,7 +174,7 @@ func Reads(m *machine.Machine, id uuid.UUID, r *survey.Report) error {
 	if r.Instance != "" && !strings.EqualFold(r.Instance, id.String()) {
 		wrong = append(wrong, "it has read the seed of "+r.Instance+", and not its own")
 	}
-	for i, a := range m.Adapters {
+	for i, a := range machine.Told(m.Adapters) {
 		for _, server := range a.DNS {
 			if r.DNS != nil && !slices.Contains(r.DNS, server.String()) {
 				wrong = append(wrong, fmt.Sprintf("adapter %d: it does not ask the DNS server %s, but %s", i+1, server, strings.Join(r.DNS, " ")))

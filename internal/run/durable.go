@@ -19,6 +19,7 @@ type Durable interface {
 	HostKey(ctx context.Context, key machine.Key) (string, error)
 
 	Begin(ctx context.Context, run string, m machine.Machine, generation int, reserved []ledger.Reservation) error
+	Reserve(ctx context.Context, key machine.Key, reserved []ledger.Reservation) error
 	Placed(ctx context.Context, key machine.Key, host, store string) error
 	Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error
 	Finish(ctx context.Context, run string, m machine.Machine) error

@@ -78,7 +78,7 @@ func (o *office) Record(context.Context, uuid.UUID, survey.Mark) (survey.Task, e
 	return survey.Task{State: survey.Done}, nil
 }
 
-func (o *office) Wire(context.Context, uuid.UUID, []machine.Adapter) (survey.Task, error) {
+func (o *office) Wire(context.Context, uuid.UUID, []machine.Adapter, survey.Restart) (survey.Task, error) {
 	return survey.Task{State: survey.Done}, nil
 }
 
@@ -176,6 +176,7 @@ func (forgetful) KeepDisks(context.Context, ledger.Kept) error              { re
 func (forgetful) Begin(context.Context, string, machine.Machine, int, []ledger.Reservation) error {
 	return nil
 }
+func (forgetful) Reserve(context.Context, machine.Key, []ledger.Reservation) error   { return nil }
 func (forgetful) Seal(context.Context, machine.Key, string, map[string]string) error { return nil }
 func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Time, string) error {
 	return nil
@@ -184,7 +185,7 @@ func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Ti
 var done = survey.Task{State: survey.Done}
 
 func (ready) Clone(context.Context, survey.CloneOrder) (survey.Task, error) { return done, nil }
-func (ready) Wire(context.Context, uuid.UUID, []machine.Adapter) (survey.Task, error) {
+func (ready) Wire(context.Context, uuid.UUID, []machine.Adapter, survey.Restart) (survey.Task, error) {
 	return done, nil
 }
 func (ready) Record(context.Context, uuid.UUID, survey.Mark) (survey.Task, error)  { return done, nil }

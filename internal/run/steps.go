@@ -45,22 +45,29 @@ func (j *job) chain() []step {
 		chain = append(chain, step{name, input, func(ctx, _ context.Context) error { return j.settle(ctx, name, act) }})
 	}
 	adjust := j.work.Word == proof.Adjust
+	reserved := j.Reserved[m.Key]
+	rewired := j.work.Changes("network") || j.work.Changes("mac")
+	if adjust && rewired {
+		chain = append(chain, step{Reserve, []any{m.Adapters, reserved}, func(ctx, _ context.Context) error {
+			return j.Ledger.Reserve(context.WithoutCancel(ctx), m.Key, reserved)
+		}})
+	}
 	if !adjust {
-		reserved := j.Reserved[m.Key]
 		chain = append(chain,
 			step{Reserve, []any{m.Spec, reserved, j.work.Place}, func(ctx, _ context.Context) error { return j.reserve(ctx, reserved) }},
 			step{Clone, m.Clone, func(ctx, _ context.Context) error { return j.clone(ctx) }})
 	}
+	restart := survey.Restart(m.Power != machine.StayOn)
 	shape := m.Shape
 	if slices.ContainsFunc(j.work.Drift, func(r proof.Reason) bool { return r.Final }) {
 		shape.Disk = 0 // as it is, which is more
 	}
 	if !shape.IsZero() {
-		add(Shape, shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, shape) })
+		add(Shape, shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, shape, restart) })
 	}
 	cards := machine.Cards(m.Adapters)
-	if !adjust || j.work.Changes("wire") || j.work.Changes("network") || j.work.Changes("mac") {
-		add(Wire, cards, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, cards) })
+	if !adjust || rewired || j.work.Changes("wire") {
+		add(Wire, cards, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, cards, restart) })
 	}
 	answered := !adjust && m.Guest.Answers != machine.NoAnswers
 	seed := step{Seed, []any{m.Guest, told(m.Adapters)}, func(ctx, _ context.Context) error { return j.seed(ctx) }}

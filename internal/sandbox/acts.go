@@ -222,7 +222,10 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, e
 	if next.Disk < r.Shape.Disk {
 		return survey.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
 	}
-	if r.Power == machine.On && machine.Digest(next) != machine.Digest(r.Shape) {
+	if r.Power == machine.On && (next.CPUs != r.Shape.CPUs || next.Memory != r.Shape.Memory) {
+		if c.URL.Query().Get("restart") == "no" {
+			return survey.Task{}, refuse(http.StatusConflict, "it runs, and may not be restarted for other CPUs or memory")
+		}
 		if err := s.deaf(); err != nil {
 			return survey.Task{}, err
 		}

@@ -108,8 +108,8 @@ func TestEveryActByTheDocument(t *testing.T) {
 	id := o.Identity
 	done(g.Clone(ctx, o))
 	done(g.Clone(ctx, o)) // again: nothing is made
-	done(g.Shape(ctx, id, machine.Shape{CPUs: 2, Memory: 2 * machine.GiB, Disk: 20 * machine.GiB}))
-	done(g.Wire(ctx, id, wires))
+	done(g.Shape(ctx, id, machine.Shape{CPUs: 2, Memory: 2 * machine.GiB, Disk: 20 * machine.GiB}, survey.MayRestart))
+	done(g.Wire(ctx, id, wires, survey.MayRestart))
 	key, err := secret.NewHostKey(rand.Reader, "x")
 	require.NoError(t, err)
 	image, err := media.Image(media.ISOKind, "cidata", []media.File{
@@ -196,7 +196,7 @@ func TestRefusalsByTheDocument(t *testing.T) {
 	done := settle(t, g)
 	first := order("bms-sonar-01")
 	done(g.Clone(ctx, first))
-	done(g.Wire(ctx, first.Identity, wires[:1]))
+	done(g.Wire(ctx, first.Identity, wires[:1], survey.MayRestart))
 	second := order("bms-sonar-02")
 	done(g.Clone(ctx, second))
 	refused := func(_ survey.Task, err error) error { return err }
@@ -210,14 +210,14 @@ func TestRefusalsByTheDocument(t *testing.T) {
 		`no template "nope"`:    change(func(o *survey.CloneOrder) { o.Template = "nope" }),
 		`no folder "nope"`:      change(func(o *survey.CloneOrder) { o.Folder = "nope" }),
 		`no store "nope"`:       change(func(o *survey.CloneOrder) { o.Store = "nope" }),
-		`no network "nope"`:     refused(g.Wire(ctx, second.Identity, []machine.Adapter{{Network: "nope", MAC: wires[1].MAC}})),
-		"has the MAC address":   refused(g.Wire(ctx, second.Identity, wires[:1])),
-		"cannot shrink":         refused(g.Shape(ctx, first.Identity, machine.Shape{Disk: machine.GiB})),
+		`no network "nope"`:     refused(g.Wire(ctx, second.Identity, []machine.Adapter{{Network: "nope", MAC: wires[1].MAC}}, survey.MayRestart)),
+		"has the MAC address":   refused(g.Wire(ctx, second.Identity, wires[:1], survey.MayRestart)),
+		"cannot shrink":         refused(g.Shape(ctx, first.Identity, machine.Shape{Disk: machine.GiB}, survey.MayRestart)),
 	} {
 		assert.ErrorIs(t, err, site.ErrRefused, says)
 		assert.ErrorContains(t, err, says)
 	}
-	done(g.Shape(ctx, first.Identity, machine.Shape{Memory: machine.TiB}))
+	done(g.Shape(ctx, first.Identity, machine.Shape{Memory: machine.TiB}, survey.MayRestart))
 	assert.ErrorContains(t, refused(g.Power(ctx, first.Identity, machine.On)), "not enough memory (needs 1TiB, has 128GiB)")
 	_, err := g.Task(ctx, "nope")
 	assert.ErrorIs(t, err, site.ErrNotFound)

@@ -24,11 +24,13 @@ type Site interface {
 	// Clone makes a shut-off machine. When the identity already exists,
 	// nothing is made.
 	Clone(ctx context.Context, order survey.CloneOrder) (survey.Task, error)
-	// Shape sets CPUs, memory and the size of the disk. A running machine is
-	// shut down in an orderly way and started again.
-	Shape(ctx context.Context, id uuid.UUID, shape machine.Shape) (survey.Task, error)
-	// Wire connects the adapters, as many as are given and no other.
-	Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter) (survey.Task, error)
+	// Shape sets CPUs, memory, the size of the disk, and data disks. For what a
+	// running machine cannot take while it runs, it is shut down in an orderly way
+	// and started again, if it may be; else it is refused.
+	Shape(ctx context.Context, id uuid.UUID, shape machine.Shape, restart survey.Restart) (survey.Task, error)
+	// Wire connects the adapters, as many as are given and no other; a running
+	// machine as with Shape.
+	Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter, restart survey.Restart) (survey.Task, error)
 	// Seed attaches a seed image in place of any other.
 	Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error)
 	// Checkpoint keeps the machine's present state under a name.

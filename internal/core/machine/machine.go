@@ -128,6 +128,9 @@ type Adapter struct {
 	Model     string `json:"model,omitempty"`     // such as e1000e; empty keeps the template's
 	Unplugged bool   `json:"unplugged,omitempty"` // it is there, and its cable is not
 	DHCP      bool   `json:"dhcp,omitempty"`
+	// Later means that it was added after the first boot, at which a guest is told
+	// of its adapters: of this one it was not.
+	Later bool `json:"later,omitempty"`
 	// Lease is the address that the network's DHCP server keeps for it.
 	Lease  netip.Prefix `json:"lease,omitzero"`
 	DHCP6  bool         `json:"dhcp6,omitempty"`
@@ -191,6 +194,12 @@ func (v Via) String() string {
 		return fmt.Sprintf("bond:%d", v.Adapter)
 	}
 	return ""
+}
+
+// Told are the adapters that a guest was told of on its first boot. Others come
+// after them.
+func Told(all []Adapter) []Adapter {
+	return slices.DeleteFunc(slices.Clone(all), func(a Adapter) bool { return a.Later })
 }
 
 // Cards are the adapters that are cards at the site.

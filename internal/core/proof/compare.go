@@ -134,6 +134,10 @@ func (c comparer) work(m *machine.Machine) Work {
 	if there && asked && !hidden && here.Ledger != c.Ledger {
 		return w.as(Taken, "the site has a machine of this identity without this ledger's mark")
 	}
+	if isKnown {
+		m = withLater(m, known)
+		w.Machine = m
+	}
 	changes := differences(known.Spec, m.Spec)
 	switch {
 	case !isKnown:
@@ -144,7 +148,7 @@ func (c comparer) work(m *machine.Machine) Work {
 		switch {
 		case known.Cloned && !there:
 			w = w.again(c.Ledger, false)
-		case changesClone(changes), cloneAgain(changes) && known.Started:
+		case changesClone(changes), known.Started && (cloneAgain(changes) || addsLater(changes)):
 			// Also where nothing is seen: the site may still be cloning what
 			// was asked before.
 			w = w.again(c.Ledger, true)
@@ -176,10 +180,36 @@ func (c comparer) work(m *machine.Machine) Work {
 	}
 	w.Reasons = changes.reasons()
 	if w.Word == Remake {
+		for i := range w.Reasons {
+			w.Reasons[i].Untold = false // another guest is told of all
+		}
 		w.Reasons = append(w.Reasons, loses(known.Spec))
 	}
 	w.restarts()
 	return w
+}
+
+// withLater is what is wanted of a machine with what is known of its adapters:
+// those that came, or now come, after its first boot.
+func withLater(m *machine.Machine, known *Known) *machine.Machine {
+	later := func(i int) bool {
+		if i < len(known.Spec.Adapters) {
+			return known.Spec.Adapters[i].Later
+		}
+		return known.State == Made
+	}
+	for i := range m.Adapters {
+		if !later(i) {
+			continue
+		}
+		copied := *m
+		copied.Adapters = slices.Clone(m.Adapters)
+		for ; i < len(copied.Adapters); i++ {
+			copied.Adapters[i].Later = true
+		}
+		return &copied
+	}
+	return m
 }
 
 // again makes the work that of the next generation; there tells whether the
@@ -190,6 +220,14 @@ func (w Work) again(ledger uuid.UUID, there bool) Work {
 	}
 	w.Generation++
 	w.Identity = machine.Identity(ledger, w.Key, w.Generation)
+	if w.Machine != nil && len(machine.Told(w.Machine.Adapters)) < len(w.Machine.Adapters) { // another guest is told of all
+		copied := *w.Machine
+		copied.Adapters = slices.Clone(copied.Adapters)
+		for i := range copied.Adapters {
+			copied.Adapters[i].Later = false
+		}
+		w.Machine = &copied
+	}
 	return w
 }
 
@@ -238,6 +276,10 @@ func (c comparer) stray(k *Known) Work {
 
 func cloneAgain(cs changes) bool {
 	return slices.ContainsFunc(cs, func(c change) bool { return c.again })
+}
+
+func addsLater(cs changes) bool {
+	return slices.ContainsFunc(cs, func(c change) bool { return c.later })
 }
 
 func changesClone(cs changes) bool {

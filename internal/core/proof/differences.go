@@ -18,6 +18,7 @@ type change struct {
 	Reason
 	again bool // cannot be had without cloning again once the guest has started
 	clone bool // cannot be had without cloning again at all
+	later bool // can be added in place to a machine that is made, but the guest is not told of it
 }
 
 type changes []change
@@ -39,7 +40,7 @@ func differences(from, to machine.Spec) changes {
 	diff := func(field string, a, b any, again, clone bool) {
 		x, y := fmt.Sprint(a), fmt.Sprint(b)
 		if x != y {
-			cs = append(cs, change{Reason{Field: field, From: x, To: y}, again, clone})
+			cs = append(cs, change{Reason: Reason{Field: field, From: x, To: y}, again: again, clone: clone})
 		}
 	}
 	inPlace := func(field string, a, b any) { diff(field, a, b, false, false) }
@@ -68,6 +69,11 @@ func differences(from, to machine.Spec) changes {
 		n := ""
 		if i > 0 {
 			n = fmt.Sprintf(".%d", i+1)
+		}
+		if i >= len(from.Adapters) && b.Network != "" && b.Via == (machine.Via{}) {
+			what := strings.TrimSpace(b.Network + " " + addresses(b))
+			cs = append(cs, change{Reason: Reason{Field: "network" + n, To: what, Untold: true}, later: true})
+			continue
 		}
 		atBoot("network"+n, a.Network, b.Network)
 		atBoot("mac"+n, a.MAC, b.MAC)

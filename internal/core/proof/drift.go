@@ -84,15 +84,19 @@ func (p Proof) PutRight() Proof {
 // has to be restarted for it, and whether it may be.
 func (w *Work) restarts() {
 	for i, r := range w.Reasons {
-		needs := w.Word == Adjust && w.Power == machine.On && (r.Field == "cpus" || r.Field == "memory")
-		w.Reasons[i].Restart = needs
-		w.Reasons[i].Barred = needs && w.Machine.Power == machine.StayOn
+		if w.Word != Adjust || w.Power != machine.On {
+			continue
+		}
+		column, _, _ := strings.Cut(r.Field, ".")
+		w.Reasons[i].Restart = column == "cpus" || column == "memory"
+		w.Reasons[i].MayRestart = column == "disks" || column == "network" || column == "mac"
+		w.Reasons[i].Barred = (w.Reasons[i].Restart || w.Reasons[i].MayRestart) && w.Machine.Power == machine.StayOn
 	}
 }
 
 // Barred tells whether the work needs a restart that the row does not allow.
 func (w Work) Barred() bool {
-	return slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Barred })
+	return slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Restart && r.Barred })
 }
 
 // Drifted counts the machines that were changed at their sites.

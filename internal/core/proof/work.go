@@ -62,8 +62,13 @@ type Reason struct {
 	// Restart means that the machine, which runs, is shut down for it and
 	// started again.
 	Restart bool `json:"restart,omitempty"`
+	// MayRestart means that it is, if the site cannot do it while the machine runs.
+	MayRestart bool `json:"may_restart,omitempty"`
 	// Barred means that the row does not allow that.
 	Barred bool `json:"barred,omitempty"`
+	// Untold means that the guest, which is told on its first boot, is told nothing
+	// of it.
+	Untold bool `json:"untold,omitempty"`
 	// Final is of what was changed at the site and cannot be undone: a disk
 	// never shrinks.
 	Final bool `json:"final,omitempty"`
@@ -75,13 +80,24 @@ func (r Reason) String() string {
 		return r.Text
 	}
 	text := r.Field + " " + blank(r.From) + " to " + blank(r.To)
-	switch {
-	case r.Barred:
-		text += " (needs a restart, which power: stay-on bars)"
-	case r.Restart:
-		text += " (restarts it)"
-	case r.Final:
-		text += " (cannot be undone: a disk never shrinks)"
+	var remarks []string
+	for _, remark := range []struct {
+		is   bool
+		text string
+	}{
+		{r.Restart && r.Barred, "needs a restart, which power: stay-on bars"},
+		{r.Restart && !r.Barred, "restarts it"},
+		{r.MayRestart && r.Barred, "refused if it needs a restart"},
+		{r.MayRestart && !r.Barred, "may restart it"},
+		{r.Untold, "its guest is told nothing of it"},
+		{r.Final, "cannot be undone: a disk never shrinks"},
+	} {
+		if remark.is {
+			remarks = append(remarks, remark.text)
+		}
+	}
+	if len(remarks) > 0 {
+		text += " (" + strings.Join(remarks, "; ") + ")"
 	}
 	return text
 }

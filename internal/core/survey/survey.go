@@ -163,6 +163,16 @@ type Template struct {
 	Remark   string           `json:"remark,omitempty"`
 }
 
+// Restart says whether a machine that runs may be shut down and started again
+// for what it cannot take while it does.
+type Restart bool
+
+// Whether it may.
+const (
+	MayRestart Restart = true
+	NoRestart  Restart = false
+)
+
 // Disks says what becomes of the disks of a machine that is removed.
 type Disks string
 

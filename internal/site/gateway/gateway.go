@@ -179,17 +179,24 @@ func (g *Gateway) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, 
 }
 
 // Shape implements site.Site.
-func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape) (survey.Task, error) {
-	return g.act(ctx, http.MethodPut, id, "/shape", s)
+func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape, restart survey.Restart) (survey.Task, error) {
+	return g.act(ctx, http.MethodPut, id, "/shape"+query(restart), s)
 }
 
 // Wire implements site.Site.
-func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter) (survey.Task, error) {
+func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter, restart survey.Restart) (survey.Task, error) {
 	wires := make([]wire, len(adapters))
 	for i, a := range adapters {
 		wires[i] = wire{a.Network, a.MAC, a.Lease}
 	}
-	return g.act(ctx, http.MethodPut, id, "/adapters", wires)
+	return g.act(ctx, http.MethodPut, id, "/adapters"+query(restart), wires)
+}
+
+func query(restart survey.Restart) string {
+	if restart == survey.NoRestart {
+		return "?restart=no"
+	}
+	return ""
 }
 
 // wire is all that a site has to know of an adapter; the rest is the guest's.

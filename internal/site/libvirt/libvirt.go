@@ -145,13 +145,13 @@ func (s *Site) on(ctx context.Context, id uuid.UUID, do func(ctx context.Context
 }
 
 // Shape implements site.Site.
-func (s *Site) Shape(ctx context.Context, id uuid.UUID, shape machine.Shape) (survey.Task, error) {
-	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.shape(ctx, id, shape) })
+func (s *Site) Shape(ctx context.Context, id uuid.UUID, shape machine.Shape, restart survey.Restart) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.shape(ctx, id, shape, restart) })
 }
 
 // Wire implements site.Site.
-func (s *Site) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter) (survey.Task, error) {
-	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.wire(ctx, adapters) })
+func (s *Site) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter, restart survey.Restart) (survey.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.wire(ctx, adapters, restart) })
 }
 
 // Seed implements site.Site.

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
@@ -56,7 +57,7 @@ func runs(state int32) bool {
 
 // shape sets CPUs, memory and disks. A machine that runs is shut down in an
 // orderly way for what it cannot take while it does, and started again.
-func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape) error {
+func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape, restart survey.Restart) error {
 	def, on, err := d.now(ctx)
 	if err != nil {
 		return err
@@ -76,19 +77,25 @@ func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape) er
 	if err != nil || !changed && !added {
 		return err
 	}
-	changed = changed || cold
-	if on && changed {
-		if err := d.shutDown(ctx); err != nil {
-			return fmt.Errorf("shut it down, so that it can take its new hardware: %w", err)
-		}
+	return d.become(ctx, def, on && (changed || cold), restart)
+}
+
+// become makes a definition that of the machine. One that cannot take it while it
+// runs is shut down for it and started again, if it may be.
+func (d *domain) become(ctx context.Context, def *definition, cold bool, restart survey.Restart) error {
+	if !cold {
+		return d.define(ctx, def)
+	}
+	if restart == survey.NoRestart {
+		return fmt.Errorf("%w: it runs, cannot take that while it does, and may not be restarted", site.ErrRefused)
+	}
+	if err := d.shutDown(ctx); err != nil {
+		return fmt.Errorf("shut it down, so that it can take its new hardware: %w", err)
 	}
 	if err := d.define(ctx, def); err != nil {
 		return err
 	}
-	if on && changed {
-		return d.start(ctx)
-	}
-	return nil
+	return d.start(ctx)
 }
 
 // grow makes a disk larger, never smaller.
@@ -180,9 +187,8 @@ func (d *domain) storeFor(ctx context.Context, def *definition, name string) (rp
 	return pool, err
 }
 
-// wire connects the adapters. Of a machine that runs, only the cable can be
-// plugged in or pulled.
-func (d *domain) wire(ctx context.Context, adapters []machine.Adapter) error {
+// wire connects the adapters.
+func (d *domain) wire(ctx context.Context, adapters []machine.Adapter, restart survey.Restart) error {
 	def, on, err := d.now(ctx)
 	if err != nil {
 		return err
@@ -198,18 +204,38 @@ func (d *domain) wire(ctx context.Context, adapters []machine.Adapter) error {
 	if same {
 		return nil
 	}
+	var gone []string
+	for _, e := range has[min(len(has), len(adapters)):] {
+		gone = append(gone, elementText(e))
+	}
 	def.setAdapters(adapters)
-	if on {
-		for _, e := range def.devices().SelectElements("interface") {
-			err := d.call(ctx, func(l *rpc.Libvirt) error {
-				return l.DomainUpdateDeviceFlags(d.dom, elementText(e), rpc.DomainDeviceModifyLive)
-			})
+	cold := on && d.wireLive(ctx, def, len(has), gone) != nil
+	return networkError(d.become(ctx, def, cold, restart), adapters)
+}
+
+// wireLive connects the adapters of a machine that runs: changes those that it
+// has, of which some go, and adds the others.
+func (d *domain) wireLive(ctx context.Context, def *definition, has int, gone []string) error {
+	flags := uint32(rpc.DomainDeviceModifyLive)
+	return d.call(ctx, func(l *rpc.Libvirt) error {
+		for i, e := range def.devices().SelectElements("interface") {
+			var err error
+			if i < has {
+				err = l.DomainUpdateDeviceFlags(d.dom, elementText(e), rpc.DomainDeviceModifyFlags(flags))
+			} else {
+				err = l.DomainAttachDeviceFlags(d.dom, elementText(e), flags)
+			}
 			if err != nil {
-				return fmt.Errorf("%w: while the machine runs: %w", site.ErrRefused, err)
+				return err
 			}
 		}
-	}
-	return networkError(d.define(ctx, def), adapters)
+		for _, e := range gone {
+			if err := l.DomainDetachDeviceFlags(d.dom, e, flags); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // networkError names the network that libvirt has not found.
