@@ -524,6 +524,46 @@ func TestRealKeptDisks(t *testing.T) {
 	assert.Empty(t, kept())
 }
 
+// What somebody has changed with another tool is told and put right; an adapter
+// that comes later is plugged into the running machine, which is left running.
+func TestRealDrift(t *testing.T) {
+	dir, _ := lab(t)
+	head := "machine,preset,clone,store,power,notes,network.2\n"
+	write(t, dir, "machines.csv", head+"bms-drift-01,sonar-node,linked,pool,off,as made,\n")
+	minted(t, dir)
+	same := func(want string) {
+		t.Helper()
+		out, err := command(t, dir, "mintbatch", "proof")
+		require.NoError(t, err, out)
+		assert.Regexp(t, want, out)
+	}
+	same(`same +bms-drift-01 .* dhcp *\n`)
+	mac := regexp.MustCompile(`..:..:..:..:..:..`).FindString(virsh(t, "domiflist", "bms-drift-01"))
+	virsh(t, "desc", "bms-drift-01", "--config", "mine")
+	virsh(t, "setmaxmem", "bms-drift-01", "1G", "--config")
+	virsh(t, "detach-interface", "bms-drift-01", "network", "--mac", mac, "--config")
+	virsh(t, "attach-interface", "bms-drift-01", "network", "chart", "--mac", mac, "--model", "virtio", "--config")
+	same(`changed at the site: memory 640MiB to 1GiB; .*network survey to chart; .*notes as made to mine`)
+	out, err := command(t, dir, "mintbatch", "mint", "--yes", "--fix-drift")
+	require.NoError(t, err, out)
+	same(`same +bms-drift-01 .* dhcp *\n`)
+	assert.Contains(t, virsh(t, "domiflist", "bms-drift-01"), "survey")
+
+	virsh(t, "start", "bms-drift-01")
+	write(t, dir, "machines.csv", head+"bms-drift-01,sonar-node,linked,pool,off,as made,chart\n")
+	same(`adjust +bms-drift-01 .*network.2 \(none\) to chart dhcp \(may restart it; its guest is told nothing of it\); changed at the site: power off to on`)
+	minted(t, dir)
+	assert.Regexp(t, `(?s)vnet\d+ +network +survey.*vnet\d+ +network +chart`, virsh(t, "domiflist", "bms-drift-01"))
+	assert.Equal(t, "running", virsh(t, "domstate", "bms-drift-01"))
+	write(t, dir, "machines.csv", strings.Replace(head, "notes", "notes,cpus", 1)+"bms-drift-01,sonar-node,linked,pool,stay-on,as made,2,chart\n")
+	out, err = command(t, dir, "mintbatch", "mint", "--yes")
+	assert.Error(t, err)
+	assert.Regexp(t, `refused .*needs a restart, which power: stay-on bars`, out)
+	virsh(t, "destroy", "bms-drift-01")
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-drift-01")
+	require.NoError(t, err, out)
+}
+
 // A site of two hosts spreads its machines, copies a disk to the host that does
 // not have it, and goes on without the host that is down.
 func TestRealTwoHosts(t *testing.T) {
