@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/machine"
@@ -29,6 +31,29 @@ func (l *Ledger) KeepDisks(ctx context.Context, k Kept) error {
 			k.Site, k.Name, k.Generation, encode(k.Disks), k.Run, now())
 		return err
 	})
+}
+
+// keptOf tells which disks of a machine stay. If they do not, what was written of
+// them, by a run that did not live to do it, is taken back.
+func keptOf(tx *transaction, key machine.Key, stay bool) (string, error) {
+	const of = ` WHERE site = ? AND machine = ? AND generation = (SELECT generation FROM machines WHERE site = ? AND name = ?)`
+	if !stay {
+		_, err := tx.Exec(`DELETE FROM kept`+of, key.Site, key.Name, key.Site, key.Name)
+		return "", err
+	}
+	text := "[]"
+	err := tx.QueryRow(`SELECT disks FROM kept`+of, key.Site, key.Name, key.Site, key.Name).Scan(&text)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return "", err
+	}
+	var disks []string
+	if err := json.Unmarshal([]byte(text), &disks); err != nil {
+		return "", damaged(fmt.Sprintf("%s: %s", key, err))
+	}
+	if len(disks) == 0 {
+		return "", nil
+	}
+	return "disks kept: " + strings.Join(disks, " "), nil
 }
 
 // Kept lists the machines whose disks were kept, by site, name and generation.

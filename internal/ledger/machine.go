@@ -123,9 +123,9 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 }
 
 // Forget takes a machine out of the ledger, with its sealed values and its
-// journal. Its addresses rest for as long as is said for their networks. What is
-// told of it says what stays.
-func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, stays string) error {
+// journal. Its addresses rest for as long as is said for their networks. The
+// history names the disks that stay, if they do.
+func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disksStay bool) error {
 	return l.write(ctx, func(tx *transaction) error {
 		if err := cool(tx, key, cooling); err != nil {
 			return err
@@ -133,7 +133,11 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 		if err := workedOn(tx, run, key); err != nil {
 			return err
 		}
-		if err := note(tx, Event{Run: run, Key: key, What: "retired", Detail: stays}); err != nil {
+		disks, err := keptOf(tx, key, disksStay)
+		if err != nil {
+			return err
+		}
+		if err := note(tx, Event{Run: run, Key: key, What: "retired", Detail: disks}); err != nil {
 			return err
 		}
 		for _, from := range []string{

@@ -24,5 +24,5 @@ type Durable interface {
 	Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error
 	Finish(ctx context.Context, run string, m machine.Machine) error
 	KeepDisks(ctx context.Context, k ledger.Kept) error
-	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, stays string) error
+	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disksStay bool) error
 }

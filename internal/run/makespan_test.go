@@ -178,7 +178,7 @@ func (forgetful) Begin(context.Context, string, machine.Machine, int, []ledger.R
 }
 func (forgetful) Reserve(context.Context, machine.Key, []ledger.Reservation) error   { return nil }
 func (forgetful) Seal(context.Context, machine.Key, string, map[string]string) error { return nil }
-func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Time, string) error {
+func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Time, bool) error {
 	return nil
 }
 

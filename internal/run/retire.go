@@ -32,11 +32,7 @@ func (j *job) retire(ctx, stop context.Context) (Step, Act, error) {
 		return Remove, "", err
 	}
 	j.at(j.work.Key, Remove, "acted")
-	stays := ""
-	if j.Disks == survey.KeepDisks {
-		stays = "its disks were kept"
-	}
-	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.Run, j.work.Key, j.rests(), stays); err != nil {
+	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.Run, j.work.Key, j.rests(), j.Disks == survey.KeepDisks); err != nil {
 		return Remove, "", err
 	}
 	j.at(j.work.Key, Remove, "ended")
