@@ -86,7 +86,7 @@ func (s *Session) verify(ctx context.Context, w proof.Work) error {
 		return err
 	}
 	if err := run.Mismatch(w.Machine, w.Machine.Adapters, hostKey, m.Report); err != nil {
-		return fmt.Errorf("%w; what came after its first boot, adapter %d on, its guest has to be told of by hand", err, len(told)+1)
+		return fmt.Errorf("%w (tell its guest by hand: it was told of its adapters on its first boot, and there were %d)", err, len(told))
 	}
 	if err := run.Reads(w.Machine, w.Identity, m.Report); err != nil {
 		return err
