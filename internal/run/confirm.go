@@ -120,10 +120,10 @@ func Mismatch(m *machine.Machine, adapters []machine.Adapter, hostKey string, r 
 		differs("FQDN", r.FQDN, m.Guest.FQDN())
 	}
 	for i, a := range adapters {
-		if a.Unplugged && a.DHCP {
-			continue // nobody can have given it an address
-		}
 		has := r.Addresses[a.MAC]
+		if a.Unplugged && len(has) == 0 {
+			continue // some guests give it its address only once there is a cable
+		}
 		want := a.Addresses
 		if a.Lease.IsValid() {
 			want = append(slices.Clone(want), a.Lease)

@@ -25,7 +25,7 @@ func (r *record) machine() survey.Machine {
 		m.Mark = &r.Mark
 	}
 	for _, a := range r.Adapters {
-		m.Adapters = append(m.Adapters, machine.Adapter{Network: a.Network, MAC: a.MAC})
+		m.Adapters = append(m.Adapters, machine.Adapter{Network: a.Network, MAC: a.MAC, Unplugged: a.Unplugged})
 	}
 	return m
 }
@@ -253,14 +253,18 @@ func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (survey.Task, err
 				return survey.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
 			}
 		}
-		if asked := a.Lease; !asked.IsValid() {
+		if asked := a.Lease; a.Unplugged && !asked.IsValid() {
+			adapters[i].Lease = netip.Prefix{}
+		} else if !asked.IsValid() {
 			adapters[i].Lease = s.lease(c, r, network, adapters[:i])
 		} else if !network.Leases.IsValid() {
 			return survey.Task{}, refuse(http.StatusConflict, "network %q gives out no addresses by DHCP", a.Network)
 		} else if s.leased(c, r, a.Network, asked.Addr()) {
 			return survey.Task{}, refuse(http.StatusConflict, "network %q keeps %s for another machine", a.Network, asked.Addr())
 		}
-		adapters[i].Advertised = network.Advertises
+		if adapters[i].Advertised = network.Advertises; a.Unplugged {
+			adapters[i].Advertised = netip.Prefix{}
+		}
 	}
 	r.Adapters = adapters
 	return settled, nil

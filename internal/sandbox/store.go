@@ -42,9 +42,13 @@ type record struct {
 
 // adapter is one network adapter; Lease is what the network's DHCP would give.
 type adapter struct {
-	Network string       `json:"network"`
-	MAC     string       `json:"mac"`
-	Lease   netip.Prefix `json:"lease,omitzero"`
+	Network string `json:"network"`
+	MAC     string `json:"mac"`
+	VLAN    int    `json:"vlan,omitempty"`
+	Model   string `json:"model,omitempty"`
+	// Unplugged is one that no packet comes through.
+	Unplugged bool         `json:"unplugged,omitempty"`
+	Lease     netip.Prefix `json:"lease,omitzero"`
 	// Advertised is what the network's router tells of.
 	Advertised netip.Prefix `json:"advertised,omitzero"`
 }

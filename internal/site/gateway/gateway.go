@@ -187,7 +187,7 @@ func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape, rest
 func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter, restart survey.Restart) (survey.Task, error) {
 	wires := make([]wire, len(adapters))
 	for i, a := range adapters {
-		wires[i] = wire{a.Network, a.MAC, a.Lease}
+		wires[i] = wire{a.Network, a.MAC, a.VLAN, a.Model, a.Unplugged, a.Lease}
 	}
 	return g.act(ctx, http.MethodPut, id, "/adapters"+query(restart), wires)
 }
@@ -203,6 +203,10 @@ func query(restart survey.Restart) string {
 type wire struct {
 	Network string `json:"network"`
 	MAC     string `json:"mac"`
+	VLAN    int    `json:"vlan,omitempty"`
+	Model   string `json:"model,omitempty"`
+	// Unplugged means that it is there, and its cable is not.
+	Unplugged bool `json:"unplugged,omitempty"`
 	// Lease is the address that the network's DHCP server is to keep for it.
 	Lease netip.Prefix `json:"lease,omitzero"`
 }
