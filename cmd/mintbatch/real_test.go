@@ -504,6 +504,9 @@ func TestRealKeptDisks(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 2, disks)
+	out, err = command(t, dir, "mintbatch", "template", "list")
+	require.NoError(t, err, out)
+	assert.Regexp(t, `deb12-disk .* 1 *\n`, out+"\n", "the disk still needs its template")
 	minted(t, dir)
 	assert.Len(t, kept(), 6)
 	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-keep-01")

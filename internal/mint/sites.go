@@ -58,7 +58,7 @@ func (s *Session) libvirt(from setup.Site) (site.Site, error) {
 		templates = append(templates, s.Setup.TemplateSource(name))
 	}
 	slices.Sort(templates)
-	return libvirt.New(libvirt.Options{Hosts: hosts, Templates: templates, Logger: s.Log})
+	return libvirt.New(libvirt.Options{Hosts: hosts, Templates: slices.Compact(templates), Logger: s.Log})
 }
 
 // resolve follows a reference to where the value stands.

@@ -185,6 +185,33 @@ func (d *domain) discover(ctx context.Context) error {
 	return nil
 }
 
+// addKept adds the disks that were kept to the dependants of templates.
+func (h *host) addKept(ctx context.Context, children map[string][]dependant) error {
+	all, err := h.volumes(ctx)
+	if err != nil {
+		return err
+	}
+	for _, mark := range all {
+		of, is := strings.CutSuffix(mark.Name, keptSuffix)
+		if !is {
+			continue
+		}
+		for _, v := range all {
+			if v.Name == mark.Name || !strings.HasPrefix(v.Name, of+".") {
+				continue
+			}
+			disk, err := h.volumeAt(ctx, v.Key)
+			if err != nil && !errors.Is(err, site.ErrNotFound) {
+				return err
+			}
+			if err == nil && disk.backing != "" {
+				children[disk.backing] = append(children[disk.backing], dependant{v.Name, parent{path: disk.backing}})
+			}
+		}
+	}
+	return nil
+}
+
 // files are the machine's own disks.
 func (d *definition) files() []string {
 	var all []string

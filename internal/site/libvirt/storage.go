@@ -250,9 +250,8 @@ func (h *host) refreshAll(ctx context.Context) error {
 	return err
 }
 
-// remains lists the volumes, in whatever store of the host, that are the
-// machine's own.
-func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, error) {
+// volumes lists what is in the stores of the host.
+func (h *host) volumes(ctx context.Context) ([]rpc.StorageVol, error) {
 	var all []rpc.StorageVol
 	err := h.call(ctx, func(l *rpc.Libvirt) error {
 		pools, err := activePools(l)
@@ -264,9 +263,16 @@ func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, err
 			if err != nil {
 				return err
 			}
-			all = append(all, slices.DeleteFunc(volumes, func(v rpc.StorageVol) bool { return !ours(v.Name, id) })...)
+			all = append(all, volumes...)
 		}
 		return nil
 	})
 	return all, err
+}
+
+// remains lists the volumes, in whatever store of the host, that are the
+// machine's own.
+func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, error) {
+	all, err := h.volumes(ctx)
+	return slices.DeleteFunc(all, func(v rpc.StorageVol) bool { return !ours(v.Name, id) }), err
 }

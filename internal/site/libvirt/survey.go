@@ -144,6 +144,9 @@ func (h *host) view(ctx context.Context, templates []string) (*view, error) {
 		}
 	}
 	children := dependants(domains)
+	if err := h.addKept(ctx, children); err != nil {
+		return nil, err
+	}
 	for _, name := range templates {
 		t, problem, err := h.templateAt(ctx, name)
 		if errors.Is(err, site.ErrNotFound) {
