@@ -245,6 +245,9 @@ func (l *Ledger) sound(ctx context.Context) (*[]Machine, error) {
 	if err := l.faultless(ctx); err != nil {
 		return nil, err
 	}
+	if _, err := l.Kept(ctx); err != nil {
+		return nil, err
+	}
 	all, err := l.Machines(ctx)
 	return &all, err
 }
