@@ -86,7 +86,7 @@ func (j *job) chain() []step {
 	switch {
 	case !adjust && m.Power.Starts():
 		power = machine.On // also what is to be off again once it is confirmed
-	case !adjust, j.leaves(shape):
+	case !adjust, j.leaves(shape, cards):
 		power = ""
 	}
 	if power != "" {
@@ -104,14 +104,16 @@ func (j *job) chain() []step {
 
 // leaves tells whether an adjust leaves the power as it is: somebody has turned
 // the machine off or on, and nobody has asked to undo that. One that an earlier
-// run has shut down to shape it, and has not lived to start, is not left so.
-func (j *job) leaves(shape machine.Shape) bool {
+// run has shut down to shape or wire it, and did not start again, is not left so.
+func (j *job) leaves(shape machine.Shape, cards []machine.Adapter) bool {
 	if j.work.Changes("power") || j.work.Again || j.work.Power == "" || j.work.Power == j.work.Machine.Power.Rests() {
 		return false
 	}
-	p, begun := j.past[string(Shape)]
-	shut := begun && p.Input == machine.Digest(shape) && (j.work.Changes("cpus") || j.work.Changes("memory"))
-	return j.work.Power == machine.On || !shut
+	cutShort := func(name Step, input any) bool {
+		p, begun := j.past[string(name)]
+		return begun && p.State != ledger.Done && p.Input == machine.Digest(input)
+	}
+	return j.work.Power == machine.On || !cutShort(Shape, shape) && !cutShort(Wire, cards)
 }
 
 // reserve writes that the machine is being made, and where, before anything is.
