@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 )
@@ -111,7 +112,7 @@ func (a *App) talks(c *cli.Command) bool {
 // came of it; done is the word for that.
 func (a *App) takeDown(ctx context.Context, c *cli.Command, s *mint.Session, works []proof.Work, done string, ask func() error,
 	do func(s *mint.Session, ctx, stop context.Context, works []proof.Work, o mint.Order) (*mint.Minted, error)) error {
-	order := mint.Order{ForceOff: c.Bool("force-off"), KeepDisks: c.Bool("keep-disks")}
+	order := mint.Order{ForceOff: c.Bool("force-off"), Disks: disksAfter(c)}
 	came, err := a.perform(ctx, c, s, task{works, order, ask,
 		func(works []proof.Work, o mint.Order) (*mint.Minted, error) { return do(s, ctx, a.stop, works, o) }})
 	switch {
@@ -150,7 +151,7 @@ func (a *App) showLosses(c *cli.Command, works []proof.Work) {
 	}
 	rows(a.Stdout, p, []string{"machine", "site", "identity", "disk", "addresses", "owner"}, cells)
 	disks := "with everything on the disks"
-	if c.Bool("keep-disks") {
+	if disksAfter(c) == survey.KeepDisks {
 		disks = "and the disks to stay"
 	}
 	fmt.Fprintf(a.Stdout, "\n%s to go, %s\n", plural(len(works), "machine"), disks)

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
@@ -51,6 +52,14 @@ func keepHostKeyFlag() cli.Flag {
 
 func keepDisksFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "keep-disks", Usage: "leave the disks of machines that are retired where they are"}
+}
+
+// disksAfter tells what becomes of the disks of machines that are retired.
+func disksAfter(c *cli.Command) survey.Disks {
+	if c.Bool("keep-disks") {
+		return survey.KeepDisks
+	}
+	return survey.DeleteDisks
 }
 
 func forceOffFlag() cli.Flag {

@@ -213,13 +213,13 @@ func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
 	if err != nil {
 		return err
 	}
-	for _, keep := range []bool{false, true} {
-		some := slices.DeleteFunc(slices.Clone(strays), func(w proof.Work) bool { return (w.Name == "bms-kept") != keep })
+	for _, disks := range []survey.Disks{survey.DeleteDisks, survey.KeepDisks} {
+		some := slices.DeleteFunc(slices.Clone(strays), func(w proof.Work) bool { return (w.Name == "bms-kept") != (disks == survey.KeepDisks) })
 		if err := s.Claim(ctx, "retire", some); err != nil {
 			return err
 		}
 		if len(some) > 0 && err == nil {
-			_, err = s.Retire(ctx, ctx, some, Order{KeepDisks: keep})
+			_, err = s.Retire(ctx, ctx, some, Order{Disks: disks})
 		}
 	}
 	return errors.Join(failed, err)

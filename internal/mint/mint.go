@@ -21,10 +21,10 @@ import (
 
 // Order says how to mint.
 type Order struct {
-	Unstarted   bool // make all, start none
-	KeepHostKey bool // a machine that had an SSH host key keeps it
-	ForceOff    bool // cut the power of guests that do not shut down
-	KeepDisks   bool // of machines that are retired
+	Unstarted   bool         // make all, start none
+	KeepHostKey bool         // a machine that had an SSH host key keeps it
+	ForceOff    bool         // cut the power of guests that do not shut down
+	Disks       survey.Disks // what becomes of those of machines that are retired
 	StopAfter   int
 	Waves       proof.Waves
 	Watch       func(run.Event)
@@ -65,23 +65,11 @@ func (i *Incomplete) Error() string {
 // Todo splits the proof into the work to do and the machines to leave alone.
 func Todo(p proof.Proof, allowRemake bool) (todo, refused []proof.Work) {
 	for _, w := range p.Works {
-		switch w.Word {
-		case proof.New:
-			todo = append(todo, w)
-		case proof.Adjust:
-			if w.Barred() {
-				refused = append(refused, w)
-			} else {
-				todo = append(todo, w)
-			}
-		case proof.Remake:
-			if allowRemake {
-				todo = append(todo, w)
-			} else {
-				refused = append(refused, w)
-			}
-		case proof.Taken:
+		switch {
+		case w.Word == proof.Taken, w.Word == proof.Remake && !allowRemake, w.Barred():
 			refused = append(refused, w)
+		case w.Word == proof.New, w.Word == proof.Adjust, w.Word == proof.Remake:
+			todo = append(todo, w)
 		}
 	}
 	return todo, refused
@@ -110,13 +98,9 @@ func (s *Session) run(ctx, stop context.Context, m *Minted, todo []proof.Work, o
 	if err != nil {
 		return nil, errors.Join(err, s.Disclaim(ctx))
 	}
-	disks := survey.DeleteDisks
-	if o.KeepDisks {
-		disks = survey.KeepDisks
-	}
 	engine := run.Engine{
 		Run: m.Run, Ledger: s.Ledger, Owner: s.Ledger.ID, Sites: s.sites, Limits: s.limits(), Times: s.times(), Reserved: s.reserved,
-		Sealing: sealing, Random: rand.Reader, Cooling: s.cooling(), Disks: disks,
+		Sealing: sealing, Random: rand.Reader, Cooling: s.cooling(), Disks: o.Disks,
 		Expect:    s.expected,
 		StopAfter: o.StopAfter, Unstarted: o.Unstarted, ForceOff: o.ForceOff, Watch: log.with(o.Watch), Boundary: o.Boundary,
 	}

@@ -7,6 +7,7 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/survey"
 	"mintbatch/internal/run"
 )
 
@@ -48,7 +49,7 @@ func (s *Session) Strays(ctx context.Context) ([]proof.Work, error) {
 // back. They must have been claimed.
 func (s *Session) Retire(ctx, stop context.Context, works []proof.Work, o Order) (*Minted, error) {
 	m, err := s.removing(ctx, stop, works, o, (*run.Engine).Retire)
-	if m == nil || !o.KeepDisks {
+	if m == nil || o.Disks != survey.KeepDisks {
 		return m, err
 	}
 	kept, failed := s.Ledger.Kept(ctx)

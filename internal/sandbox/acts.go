@@ -169,30 +169,28 @@ func (r *record) files() []string {
 }
 
 func (s *Sandbox) remove(c *call) (any, error) {
-	keep := survey.Disks(c.URL.Query().Get("disks")) == survey.KeepDisks
-	if id, err := c.id(); err == nil {
-		s.mu.Lock()
-		r := s.machines[id]
-		s.mu.Unlock()
-		switch {
-		case r == nil || r.Site != c.site || !r.Kept:
-		case keep:
-			return settled, nil
-		default:
-			return nil, refuse(http.StatusConflict, "its disks were kept, and are not deleted any more: %s", strings.Join(r.files(), ", "))
-		}
+	id, err := c.id()
+	if err != nil {
+		return nil, err
 	}
-	return s.with(c, func(r *record) (any, error) {
-		if _, coming := s.coming[r.ID]; coming {
-			return nil, refuse(http.StatusConflict, "the machine is still being cloned")
-		}
-		if keep {
-			r.Kept, r.Adapters, r.Power, r.Report = true, nil, machine.Off, nil
-			return settled, errors.Join(s.disk.dropSeed(r.ID), s.disk.keep(r))
-		}
-		delete(s.machines, r.ID)
-		return settled, s.disk.forget(r)
-	})
+	keep := survey.Disks(c.URL.Query().Get("disks")) == survey.KeepDisks
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.machines[id]
+	_, coming := s.coming[id]
+	switch {
+	case r == nil || r.Site != c.site:
+		return nil, refuse(http.StatusNotFound, "no machine %s", id)
+	case coming:
+		return nil, refuse(http.StatusConflict, "the machine is still being cloned")
+	case keep:
+		r.Kept, r.Adapters, r.Power, r.Report = true, nil, machine.Off, nil
+		return settled, errors.Join(s.disk.dropSeed(id), s.disk.keep(r))
+	case r.Kept:
+		return nil, refuse(http.StatusConflict, "its disks were kept, and are not deleted any more: %s", strings.Join(r.files(), ", "))
+	}
+	delete(s.machines, id)
+	return settled, s.disk.forget(r)
 }
 
 func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, error) {
