@@ -173,8 +173,11 @@ func (c comparer) work(m *machine.Machine) Work {
 	default:
 		w.Word, w.Power = Adjust, here.Power
 		if asked && !hidden {
+			// What is as it is to be from now on, an earlier run has done.
+			still := drift(m.Spec, here)
 			w.Drift = slices.DeleteFunc(drift(known.Spec, here), func(r Reason) bool {
-				return slices.ContainsFunc(changes, func(c change) bool { return c.Field == r.Field })
+				return slices.ContainsFunc(changes, func(c change) bool { return c.Field == r.Field }) ||
+					!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
 			})
 		}
 	}
@@ -199,17 +202,21 @@ func withLater(m *machine.Machine, known *Known) *machine.Machine {
 		return known.State == Made
 	}
 	for i := range m.Adapters {
-		if !later(i) {
-			continue
+		if later(i) {
+			return toldOf(m, i)
 		}
-		copied := *m
-		copied.Adapters = slices.Clone(m.Adapters)
-		for ; i < len(copied.Adapters); i++ {
-			copied.Adapters[i].Later = true
-		}
-		return &copied
 	}
 	return m
+}
+
+// toldOf is a machine whose guest was told of its first n adapters.
+func toldOf(m *machine.Machine, n int) *machine.Machine {
+	copied := *m
+	copied.Adapters = slices.Clone(m.Adapters)
+	for i := range copied.Adapters {
+		copied.Adapters[i].Later = i >= n
+	}
+	return &copied
 }
 
 // again makes the work that of the next generation; there tells whether the
@@ -220,13 +227,8 @@ func (w Work) again(ledger uuid.UUID, there bool) Work {
 	}
 	w.Generation++
 	w.Identity = machine.Identity(ledger, w.Key, w.Generation)
-	if w.Machine != nil && len(machine.Told(w.Machine.Adapters)) < len(w.Machine.Adapters) { // another guest is told of all
-		copied := *w.Machine
-		copied.Adapters = slices.Clone(copied.Adapters)
-		for i := range copied.Adapters {
-			copied.Adapters[i].Later = false
-		}
-		w.Machine = &copied
+	if w.Machine != nil && len(machine.Told(w.Machine.Adapters)) < len(w.Machine.Adapters) {
+		w.Machine = toldOf(w.Machine, len(w.Machine.Adapters)) // another guest is told of all
 	}
 	return w
 }

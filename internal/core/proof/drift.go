@@ -57,8 +57,8 @@ func told(text string) string {
 	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }), " ")
 }
 
-// PutRight turns every machine that has drifted, and has no work that undoes
-// what was changed, into an adjust: it becomes what it was made to be again, but
+// PutRight turns every machine that has drifted, and is not to be made again
+// anyway, into an adjust: it becomes what it was made to be again, but
 // for what cannot be undone.
 func (p Proof) PutRight() Proof {
 	works := make([]Work, len(p.Works))

@@ -119,3 +119,19 @@ func TestListsThatDifferReadDifferently(t *testing.T) {
 		seen[text] = true
 	}
 }
+
+// What a run that was cut short has done of an adjust is nobody else's change.
+func TestAnAdjustThatWasCutShortIsNoDrift(t *testing.T) {
+	first, second := machine.Adapter{Network: "survey", MAC: "02:00:00:00:00:01"}, machine.Adapter{Network: "chart", MAC: "02:00:00:00:00:02"}
+	made := &Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Spec: spec()}
+	made.Spec.Adapters = []machine.Adapter{first}
+	wired := ours(1)
+	wired.Power, wired.Adapters = machine.On, []machine.Adapter{first, second}
+	more := func(s *machine.Spec) { s.Adapters = []machine.Adapter{first, second} }
+	w := one(more, made, wired)
+	assert.Equal(t, "adjust network.2 (none) to chart (may restart it; its guest is told nothing of it)", string(w.Word)+" "+w.Why())
+	assert.True(t, w.Machine.Adapters[1].Later)
+	wired.Adapters[1].Network = "office"
+	wired.Shape.CPUs = 1
+	assert.Contains(t, one(more, made, wired).Why(), "changed at the site: cpus 2 to 1")
+}
