@@ -3,7 +3,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: demo test build lint race fuzz bench real bench-real cross clean
+.PHONY: histories demo test build lint race fuzz bench real bench-real cross clean
 
 demo: build
 	./mintbatch demo
@@ -37,6 +37,14 @@ fuzz:
 	    tail -n 1 $$said; \
 	  done; \
 	done; rm -f $$said
+
+# The long harnesses, whole: every crash point, pairs of commands, and 2,000
+# random histories.
+histories:
+	@said=$$(mktemp); \
+	MINTBATCH_FULL=1 $(GO) test -count=1 -timeout 40m -run 'Histories|Pairs' ./internal/mint >$$said 2>&1 & first=$$!; \
+	MINTBATCH_FULL=1 $(GO) test -count=1 -timeout 40m -skip 'Histories|Pairs' ./internal/mint; second=$$?; \
+	wait $$first; first=$$?; cat $$said; rm -f $$said; exit $$((first + second))
 
 bench:
 	$(GO) test -run '^$$' -bench . ./bench ./internal/...

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"fmt"
+	"mintbatch/internal/core/assign"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
 	"mintbatch/internal/ledger"
@@ -23,11 +25,11 @@ import (
 // all, and builds the program.
 func full(b *testing.B, n int) (dir, program string) {
 	b.Helper()
-	dir, program, _ = fullOf(b, n, setupText)
+	dir, program, _, _ = fullOf(b, n, setupText)
 	return dir, program
 }
 
-func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid.UUID) {
+func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid.UUID, made []ledger.Machine) {
 	b.Helper()
 	dir = b.TempDir()
 	program = filepath.Join(dir, "mintbatch")
@@ -44,7 +46,7 @@ func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid
 	require.Empty(b, found)
 	l, err := ledger.Open(b.Context(), filepath.Join(dir, "l"))
 	require.NoError(b, err)
-	reserved, found := batch.Assign(wanted, s, batch.Past{Ledger: l.ID})
+	reserved, found := assign.Addresses(wanted, s, assign.Past{Ledger: l.ID})
 	require.Empty(b, found)
 	all := make([]ledger.Machine, len(wanted))
 	held := map[string][]address.Reservation{}
@@ -52,7 +54,7 @@ func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid
 		held[r.Machine] = append(held[r.Machine], r)
 	}
 	for i, w := range wanted {
-		all[i].Key, all[i].Generation, all[i].Spec = w.Key, 1, w.Spec
+		all[i].Key, all[i].Generation, all[i].Spec, all[i].State = w.Key, 1, w.Spec, proof.Made
 	}
 	slots := make(chan struct{}, 500) // written together, they are durable together
 	for _, m := range all {
@@ -68,7 +70,7 @@ func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid
 		slots <- struct{}{}
 	}
 	require.NoError(b, l.Close())
-	return dir, program, l.ID
+	return dir, program, l.ID, all
 }
 
 // measured runs a program and prints the most memory that it had, in KiB. A child
@@ -83,7 +85,7 @@ sys.exit(status != 0)`
 // whole program; beside it a check of the same sheet, which reads the ledger, too, and
 // the ledger alone by its database's own program.
 func BenchmarkBigLedger(b *testing.B) {
-	const n = 100_000
+	n := sizes(100_000)[0]
 	dir, program := full(b, n)
 	for _, c := range []struct {
 		name string
@@ -114,15 +116,15 @@ func BenchmarkBigLedger(b *testing.B) {
 	}
 }
 
-// Sound tells how long a run looks for damage before it begins.
+// How long a run checks the ledger for damage before it begins.
 func BenchmarkHoldBigLedger(b *testing.B) {
-	for _, n := range []int{1000, 100_000} {
+	for _, n := range sizes(1000, 100_000) {
 		dir, _ := full(b, n)
 		b.Run(fmt.Sprintf("machines=%d", n), func(b *testing.B) {
 			for b.Loop() {
 				l, err := ledger.Open(b.Context(), filepath.Join(dir, "l"))
 				require.NoError(b, err)
-				require.NoError(b, l.Hold(b.Context(), "bench", nil))
+				require.NoError(b, l.Lock(b.Context(), "bench", nil))
 				require.NoError(b, l.Close())
 			}
 		})

@@ -85,7 +85,7 @@ func perMachine(b *testing.B, n float64) {
 }
 
 // BenchmarkLibvirtUnchanged mints 1,000 machines that are all as they should be.
-// A daemon tells of all states at once, but of descriptions one by one: the
+// A daemon reports all states at once, but of descriptions one by one: the
 // yardstick is reading them all in one session of virsh.
 func BenchmarkLibvirtUnchanged(b *testing.B) {
 	const n = 1000

@@ -8,6 +8,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"mintbatch/internal/core/assign"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,7 +20,7 @@ import (
 
 	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/answers/cloudinit"
-	"mintbatch/internal/core/answers/seed"
+	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/secret"
@@ -52,7 +53,7 @@ func build(tb testing.TB, content []byte) []*batch.Wanted {
 	require.Empty(tb, found)
 	wanted, found := batch.Build(table, s)
 	require.Empty(tb, found)
-	_, found = batch.Assign(wanted, s, batch.Past{Ledger: uuid.UUID{1}})
+	_, found = assign.Addresses(wanted, s, assign.Past{Ledger: uuid.UUID{1}})
 	require.Empty(tb, found)
 	return wanted
 }
@@ -65,7 +66,7 @@ func BenchmarkSheetToSeeds(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
 				for _, w := range build(b, content) {
-					made, err := seed.Of(answers.Hidden(w.Machine, "i"))
+					made, err := kinds.Write(answers.Hidden(w.Machine, "i"))
 					if err == nil {
 						_, err = made.Image()
 					}
@@ -125,7 +126,7 @@ func BenchmarkWholeSeed(b *testing.B) {
 					require.NoError(b, err)
 				}
 				require.NoError(b, err)
-				made, err := seed.Of(in)
+				made, err := kinds.Write(in)
 				require.NoError(b, err)
 				_, err = made.Image()
 				require.NoError(b, err)
@@ -159,9 +160,18 @@ done`)
 	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/machines, "µs/machine")
 }
 
+// sizes are the numbers of machines to measure with; with -short, which only looks
+// whether the benchmarks run, small ones.
+func sizes(all ...int) []int {
+	if testing.Short() {
+		return []int{min(all[0], 1000)}
+	}
+	return all
+}
+
 // What reading a sheet into machines costs, beside merely reading its CSV.
 func BenchmarkCheck(b *testing.B) {
-	for _, n := range []int{1000, 10000, 100000} {
+	for _, n := range sizes(1000, 10000, 100000) {
 		content := rows(n)
 		b.Run(fmt.Sprintf("machines=%d", n), func(b *testing.B) {
 			for b.Loop() {

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/sandbox"
 )
@@ -20,19 +21,19 @@ import (
 // What it costs to mint a batch of 10,000 machines that are all as they should
 // be, and how often the site is asked for that; beside it reading the sheet alone.
 func BenchmarkUnchangedMint(b *testing.B) {
-	const n = 10_000
+	n := sizes(10_000)[0]
 	where := b.TempDir()
 	plan := sandbox.DemoPlan()
 	first, err := sandbox.Open(sandbox.Options{Dir: where, Plan: plan})
 	require.NoError(b, err)
 	text := strings.Replace(setupText, `sites: {quay: {kind: gateway, url: "https://127.0.0.1:1/quay"}}`,
 		fmt.Sprintf(`sites: {quay: {kind: gateway, url: "%s/quay", fingerprint: "%s", token: "file:%s/token"}}`, first.URL, first.Fingerprint, where), 1)
-	dir, program, id := fullOf(b, n, text)
+	dir, program, id, made := fullOf(b, n, text)
 	var lines bytes.Buffer
-	for i := range n {
-		key := machine.Key{Site: "quay", Name: fmt.Sprintf("bms-sonar-%06d", i)}
-		one, err := json.Marshal(map[string]any{"site": key.Site, "id": machine.Identity(id, key, 1), "name": key.Name, "template": "deb12-base", "kind": "linked", "host": "quay-hv1",
-			"store": "quay-fast", "shape": map[string]any{"cpus": 4, "memory": "8GiB"}, "power": "on", "mark": map[string]any{"ledger": id, "key": key.String(), "generation": 1}})
+	for _, m := range made {
+		mark := contract.Mark{Ledger: id, Key: m.String(), Generation: 1, Stage: contract.StageMade, Fingerprint: m.Spec.Fingerprint(), Info: m.Spec.Info, Spec: &m.Spec}
+		one, err := json.Marshal(map[string]any{"site": m.Site, "id": machine.Identity(id, m.Key, 1), "name": m.Name, "template": "deb12-base", "kind": "linked", "host": "quay-hv1",
+			"store": "quay-fast", "shape": map[string]any{"cpus": 4, "memory": "8GiB"}, "power": "on", "mark": mark})
 		require.NoError(b, err)
 		lines.Write(append(one, '\n'))
 	}
@@ -59,7 +60,7 @@ func BenchmarkUnchangedMint(b *testing.B) {
 				out, err := run.CombinedOutput()
 				require.NoError(b, err, string(out[max(0, len(out)-2000):]))
 				calls = bytes.Count(out, []byte("performing request"))
-				require.True(b, c.name != "mint" || bytes.Contains(out, []byte("nothing to do")), string(out))
+				require.True(b, c.name != "mint" || bytes.Contains(out, []byte("Nothing to do")), string(out))
 			}
 			b.ReportMetric(float64(calls), "site-calls")
 			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/machine")

@@ -3,6 +3,7 @@ package bench
 import (
 	"bytes"
 	"fmt"
+	"mintbatch/internal/core/assign"
 	"testing"
 
 	"github.com/google/uuid"
@@ -33,7 +34,7 @@ func workbook(tb testing.TB, n int) []byte {
 func BenchmarkCheckWorkbook(b *testing.B) {
 	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(setupText)})
 	require.Empty(b, found)
-	for _, n := range []int{1000, 10000, 100000} {
+	for _, n := range sizes(1000, 10000, 100000) {
 		content := workbook(b, n)
 		b.Run(fmt.Sprintf("machines=%d", n), func(b *testing.B) {
 			b.ReportAllocs()
@@ -42,7 +43,7 @@ func BenchmarkCheckWorkbook(b *testing.B) {
 				require.Empty(b, found)
 				wanted, found := batch.Build(table, s)
 				require.Empty(b, found)
-				_, found = batch.Assign(wanted, s, batch.Past{Ledger: uuid.UUID{1}})
+				_, found = assign.Addresses(wanted, s, assign.Past{Ledger: uuid.UUID{1}})
 				require.Empty(b, found)
 			}
 			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/machine")

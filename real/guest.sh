@@ -18,8 +18,10 @@ work=$(mktemp -d "$(dirname "$out")/guest.XXXXXX")
 root=$work/root
 trap 'for m in proc sys dev; do umount -q "$root/$m" || true; done; rm -rf "$work"' EXIT
 
-include=linux-image-amd64,systemd-sysv,cloud-init,cloud-guest-utils,fdisk,openssh-server,qemu-guest-agent,iproute2,netplan.io,udev,dbus,sudo,hostname,python3-cffi-backend,zstd
+include=linux-image-amd64,systemd-sysv,cloud-init,cloud-guest-utils,fdisk,openssh-server,qemu-guest-agent,iproute2,netplan.io,udev,dbus,systemd-resolved,sudo,hostname,python3-cffi-backend,zstd
 debootstrap --variant=minbase --include="$include" bookworm "$root"
+rm -f "$root/etc/resolv.conf"
+cp /etc/resolv.conf "$root/etc/resolv.conf"
 for m in proc sys dev; do mount --bind "/$m" "$root/$m"; done
 mkdir -p "$root/etc/initramfs-tools"
 sed -i 's/^MODULES=.*/MODULES=list/' "$root/etc/initramfs-tools/initramfs.conf" 2>/dev/null || true
@@ -30,6 +32,7 @@ for m in proc sys dev; do umount "$root/$m"; done
 # What every clone would share otherwise, and what is of no use to any.
 : >"$root/etc/machine-id"
 rm -f "$root"/etc/ssh/ssh_host_* "$root/etc/hostname" "$root/var/lib/dbus/machine-id"
+ln -sf ../run/systemd/resolve/stub-resolv.conf "$root/etc/resolv.conf"
 rm -rf "$root"/var/cache/apt/archives/*.deb "$root"/var/lib/apt/lists/* "$root"/usr/share/doc/* "$root"/usr/share/man/*
 for unit in apt-daily.timer apt-daily-upgrade.timer e2scrub_reap.service; do ln -sf /dev/null "$root/etc/systemd/system/$unit"; done
 echo 'LABEL=root / ext4 defaults 0 1' >"$root/etc/fstab"

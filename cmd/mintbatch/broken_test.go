@@ -27,6 +27,7 @@ func oneMade(t *testing.T) (dir string, ledger []byte) {
 // Of a ledger with flipped bytes a run either says that it is damaged, leaves it
 // as it is and makes nothing, or it was not harmed by them.
 func TestLedgerWithFlippedBytes(t *testing.T) {
+	t.Parallel()
 	dir, good := oneMade(t)
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)

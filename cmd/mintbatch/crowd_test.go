@@ -23,6 +23,7 @@ import (
 // them are killed: in the end no address, MAC or machine is there twice, and no
 // reservation without its machine.
 func TestACrowdOnOneLedger(t *testing.T) {
+	t.Parallel()
 	t.Cleanup(servertest.Stop)
 	for name, ledger := range map[string]func() string{"file": func() string { return "mintbatch.ledger" }, "shared": func() string { return servertest.Database(t) }} {
 		t.Run(name, func(t *testing.T) {

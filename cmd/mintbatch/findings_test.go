@@ -18,18 +18,20 @@ import (
 // elsewhere are the codes that only a site or a ledger can bring about; other
 // scripts do.
 var elsewhere = []string{"not-at-site", "name-taken", "address-in-use", "no-setup", "too-large",
-	"no-room", "bad-template", "disk-too-small", "host-down", "template-writable", "no-secret", "address-answers", "address-named", "cannot-look"}
+	"no-room", "bad-template", "disk-too-small", "host-down", "template-writable", "no-secret", "address-answers", "address-named", "cannot-probe",
+	"new-ledger", "machines-missing", "template-hardware", "site-silent", "other-copy"}
 
 // Each sheet of testdata/findings.txtar is named for the code that the program
-// must tell of it; a setup of the same name is laid over the common one. No
+// must report it; a setup of the same name is laid over the common one. No
 // documented code is left out.
 func TestEveryFindingCode(t *testing.T) {
+	t.Parallel()
 	all, err := txtar.ParseFile("testdata/findings.txtar")
 	require.NoError(t, err)
 	dir := t.TempDir()
 	setups := map[string]string{}
 	for _, f := range all.Files {
-		content := strings.NewReplacer(`\x00`, "\x00", `\x1b`, "\x1b", `\x7fELF`, "\x7fELF\x00\x00\x01").Replace(string(f.Data))
+		content := strings.NewReplacer(`\x00`, "\x00", `\x1b`, "\x1b", `\xf8`, "\xf8", `\x7fELF`, "\x7fELF\x00\x00\x01").Replace(string(f.Data))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, f.Name), []byte(content), 0o600))
 		if code, ok := strings.CutSuffix(f.Name, ".yaml"); ok {
 			setups[code] = f.Name

@@ -68,6 +68,7 @@ type listing struct {
 // nothing had happened: the same machines, each once, with the addresses that
 // the proof had shown.
 func TestKilledAtEveryBoundary(t *testing.T) {
+	t.Parallel()
 	dir, _ := served(t, 500)
 	n := 0
 	for _, step := range []string{"reserve", "clone", "shape", "wire", "seed", "checkpoint", "record", "start", "confirm"} {
@@ -88,7 +89,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 			require.NoError(t, err, "%s: %s", at, out)
 			out, err = command(t, dir, "mintbatch", append([]string{"mint", "--yes", "--sheet", sheet}, names...)...)
 			require.NoError(t, err, "%s: %s", at, out)
-			require.Contains(t, out, "nothing to do", at)
+			require.Contains(t, out, "Nothing to do", at)
 			assert.Equal(t, before, proofOf(t, dir, sheet, names), "%s: addresses have changed", at)
 			atSite := sandboxMachines(dir)
 			require.Len(t, atSite, 2*n, "%s: %v", at, atSite)
@@ -115,6 +116,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 // Killed while it retires or remakes, and run again, it leaves one machine or
 // none, and the address with whom it belongs.
 func TestKilledWhileRetiringAndRemaking(t *testing.T) {
+	t.Parallel()
 	dir, _ := served(t, 500)
 	name, sheet := "bms-tide-01", "one.csv"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, sheet), []byte("machine,preset\n"+name+",tide-gauge\n"), 0o600))
@@ -130,7 +132,7 @@ func TestKilledWhileRetiringAndRemaking(t *testing.T) {
 	mustRun("mint", "--yes")
 	before := proofOf(t, dir, sheet, []string{name})
 	for _, moment := range []string{"before", "begun", "acted", "ended"} {
-		die("remove:"+moment, "retire", "--yes", name)
+		die("remove:"+strings.Replace(moment, "ended", "closed", 1), "retire", "--yes", name)
 		if moment != "ended" {
 			mustRun("retire", "--yes", name)
 		}
@@ -146,7 +148,7 @@ func TestKilledWhileRetiringAndRemaking(t *testing.T) {
 	}
 }
 
-// proofOf tells the addresses that a proof shows for the machines.
+// proofOf reports the addresses that a proof shows for the machines.
 func proofOf(t *testing.T, dir, sheet string, names []string) string {
 	t.Helper()
 	out, err := command(t, dir, "mintbatch", append([]string{"proof", "--json", "--sheet", sheet}, names...)...)

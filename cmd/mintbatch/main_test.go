@@ -3,28 +3,46 @@ package main
 import (
 	"context"
 	"database/sql"
+	"flag"
 	"fmt"
 	"net"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/miekg/dns"
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/cli"
-	"mintbatch/internal/mint"
+	"mintbatch/internal/fastdir"
+	"mintbatch/internal/handover"
 	"mintbatch/internal/run"
 	"mintbatch/internal/sandbox"
 )
 
+// inMemory runs the tests with their files in memory, and several side by side: mostly
+// they wait for machines that boot.
+type inMemory struct{ tests *testing.M }
+
+// Run implements testscript.TestingM.
+func (m inMemory) Run() int {
+	defer fastdir.Use()()
+	flag.Parse()
+	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
+		_ = f.Value.Set("5")
+	}
+	return m.tests.Run()
+}
+
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){
+	testscript.Main(inMemory{m}, map[string]func(){
 		"mintbatch":       main,
 		"mintbatch-dying": dying,
 	})
@@ -32,11 +50,19 @@ func TestMain(m *testing.M) {
 
 // dying is mintbatch with a first argument that says at which boundary of
 // which machine's step the process dies, as `bms-tide-01:clone:acted`: at once
-// and without a word, as by kill -9.
+// and without a word, as by kill -9. Of several, with commas, it reaches the last only
+// after all others.
 func dying() {
-	at := os.Args[1]
+	points := strings.Split(os.Args[1], ",")
+	at := points[len(points)-1]
+	var others sync.WaitGroup
+	others.Add(len(points) - 1)
 	app := &cli.App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Boundary: func(b run.Boundary) {
-		if fmt.Sprintf("%s:%s:%s", b.Name, b.Step, b.Moment) == at {
+		switch point := fmt.Sprintf("%s:%s:%s", b.Name, b.Step, b.Moment); {
+		case slices.Contains(points[:len(points)-1], point):
+			others.Done()
+		case point == at:
+			others.Wait()
 			self, _ := os.FindProcess(os.Getpid())
 			_ = self.Kill()
 			select {}
@@ -46,6 +72,7 @@ func dying() {
 }
 
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	testscript.Run(t, testscript.Params{
 		Dir:       "testdata/script",
 		Setup:     func(e *testscript.Env) error { e.Setenv("HOME", e.WorkDir); return nil },
@@ -56,11 +83,26 @@ func TestScripts(t *testing.T) {
 			"edit":         edit,
 			"names":        names,
 			"change":       change,
+			"idof":         idOf,
+			"sameline":     lines(true),
+			"otherline":    lines(false),
 			"newer":        altered(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`),
 			"orphan":       altered(`INSERT INTO reservations (network, address, site, machine, adapter, since) VALUES ('survey', '198.51.100.199', 'quay', 'nobody', 1, '')`),
 			"stop-sandbox": func(ts *testscript.TestScript, _ bool, _ []string) { stopServing(ts) },
 		},
 	})
+}
+
+// again opens a sandbox at the port that it had: another test may just have taken it
+// for one of its own connections.
+func again(o sandbox.Options) (s *sandbox.Sandbox, err error) {
+	for range 300 {
+		if s, err = sandbox.Open(o); err == nil || !strings.Contains(err.Error(), "address already in use") {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return s, err
 }
 
 // serve lays out the demo in a folder and serves its sandbox until the script
@@ -69,10 +111,10 @@ func serve(ts *testscript.TestScript, _ bool, args []string) {
 	dir := ts.MkAbs(args[0])
 	faults, err := sandbox.ParseFaults(args[1:], 7)
 	ts.Check(err)
-	s, err := sandbox.Open(sandbox.Options{Dir: dir + "/sandbox", Plan: sandbox.DemoPlan(), Speed: 200, Faults: faults})
+	s, err := again(sandbox.Options{Dir: dir + "/sandbox", Plan: sandbox.DemoPlan(), Speed: 200, Faults: faults})
 	ts.Check(err)
 	if _, err := os.Stat(dir + "/mintbatch.yaml"); err != nil {
-		ts.Check(mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
+		ts.Check(handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}))
 	}
 	ctx, end := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -148,6 +190,34 @@ func change(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs(path), []byte(strings.Join(lines, "")), 0o600))
 }
 
+// idOf puts the id of a ledger into the environment: `idof FILE` sets $LEDGER.
+func idOf(ts *testscript.TestScript, _ bool, args []string) {
+	db, err := sql.Open("sqlite", ts.MkAbs(args[0]))
+	ts.Check(err)
+	defer db.Close()
+	var id string
+	ts.Check(db.QueryRow(`SELECT value FROM about WHERE name = 'id'`).Scan(&id))
+	ts.Setenv("LEDGER", id)
+}
+
+// lines compares the line of a name in two files: `sameline NAME FILE FILE`.
+func lines(same bool) func(*testscript.TestScript, bool, []string) {
+	return func(ts *testscript.TestScript, _ bool, args []string) {
+		of := func(file string) string {
+			for line := range strings.Lines(ts.ReadFile(file)) {
+				if strings.HasPrefix(line, args[0]) {
+					return line
+				}
+			}
+			ts.Fatalf("%s has no line of %s", file, args[0])
+			return ""
+		}
+		if (of(args[1]) == of(args[2])) != same {
+			ts.Fatalf("%s in %s and %s: the same is %v", args[0], args[1], args[2], !same)
+		}
+	}
+}
+
 // altered changes a ledger behind the program's back.
 func altered(statement string) func(*testscript.TestScript, bool, []string) {
 	return func(ts *testscript.TestScript, _ bool, args []string) {
@@ -163,13 +233,13 @@ func altered(statement string) func(*testscript.TestScript, bool, []string) {
 func served(t *testing.T, speed float64) (dir string, s *sandbox.Sandbox) {
 	t.Helper()
 	dir = t.TempDir()
-	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed})
+	s, err := again(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed})
 	require.NoError(t, err)
 	ctx, end := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() { _ = s.Serve(ctx); close(ended) }()
 	t.Cleanup(func() { end(); <-ended })
-	require.NoError(t, mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
+	require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}))
 	return dir, s
 }
 

@@ -11,12 +11,15 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"sync/atomic"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/sheet"
+	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
@@ -44,6 +47,8 @@ type App struct {
 
 	stop  context.Context // ends when the run is told to stop
 	plain bool            // nothing is drawn
+
+	working atomic.Bool // machines are being worked on
 }
 
 // Main runs the program and returns its exit status.
@@ -52,8 +57,15 @@ func Main(args []string) int {
 	return app.Main(args)
 }
 
+// interruptedText is printed for a command that was told to end.
+const interruptedText = "mintbatch: Interrupted. Run the same command again to continue."
+
+// grace is how long a command that is told to leave at once may take to do so.
+const grace = 1500 * time.Millisecond
+
 // Main runs the program with the arguments, of which the first is its name.
 func (a *App) Main(args []string) int {
+	a.Stdout, a.Stderr = onScreen(a.Stdout), onScreen(a.Stderr)
 	ctx, leave := context.WithCancel(context.Background())
 	defer leave()
 	stop, end := context.WithCancel(ctx)
@@ -64,19 +76,29 @@ func (a *App) Main(args []string) int {
 	go func() {
 		<-signals
 		end()
-		<-signals
+		if a.working.Load() { // machines that are being worked on come to their end
+			<-signals
+		}
 		leave()
+		time.Sleep(grace)
+		fmt.Fprintln(a.Stderr, interruptedText)
+		os.Exit(exitInterrupted) // out of what does not end, such as reading a pipe that nobody writes to
 	}()
+	signal.Ignore(syscall.SIGPIPE) // whoever no longer reads does not end what is under way
 	err := a.command().Run(ctx, args)
+	if unwritten := failed(a.Stdout); unwritten != nil && (err == nil || errors.Is(err, errors.Unwrap(unwritten))) {
+		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", unwritten)
+		return exitUnreachable
+	}
 	return a.exit(err, stop.Err() != nil)
 }
 
-// exit tells the error and gives the status that goes with it.
+// exit reports the error and gives the status that goes with it.
 func (a *App) exit(err error, interrupted bool) int {
 	status := exitRefused
-	var refused *mint.Refused
+	var refused *input.Refused
 	var incomplete *mint.Incomplete
-	var done *told
+	var done *reported
 	switch {
 	case err == nil:
 		return exitDone
@@ -88,16 +110,37 @@ func (a *App) exit(err error, interrupted bool) int {
 			status = exitInterrupted
 		}
 	case interrupted && (errors.Is(err, context.Canceled) || errors.Is(err, run.ErrStopped)):
-		status, err = exitInterrupted, errors.New("stopped; it is safe to run the same command again")
+		fmt.Fprintln(a.Stderr, interruptedText)
+		return exitInterrupted
 	case errors.As(err, &refused):
 		a.findings(a.Stderr, refused.Findings)
 	case errors.Is(err, site.ErrUnreachable), errors.Is(err, ledger.ErrLedger):
 		status = exitUnreachable
 	}
-	for line := range strings.Lines(err.Error()) {
-		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(strings.TrimSpace(line)))
+	if errors.Is(err, syscall.EMFILE) {
+		fmt.Fprintln(a.Stderr, "mintbatch: the limit of open files is too low; raise it, for example with `ulimit -n 1024`, and run the same command again")
+	}
+	for _, one := range parts(err) {
+		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(strings.TrimSpace(one)))
 	}
 	return status
+}
+
+// parts are the errors that were joined, each of which is reported in a line of its own.
+func parts(err error) []string {
+	joined, ok := err.(interface{ Unwrap() []error })
+	if !ok {
+		return []string{err.Error()}
+	}
+	var all, lines []string
+	for _, one := range joined.Unwrap() {
+		all = append(all, one.Error())
+		lines = append(lines, parts(one)...)
+	}
+	if strings.Join(all, "\n") != err.Error() { // they are worded together
+		return []string{err.Error()}
+	}
+	return lines
 }
 
 // misuse is a command line that was refused.
@@ -106,25 +149,26 @@ type misuse struct{ error }
 func (a *App) command() *cli.Command {
 	root := &cli.Command{
 		Name:      "mintbatch",
-		Usage:     "make virtual machines from templates, each with its own customization, from an inventory sheet",
+		Usage:     "deploy virtual machines from templates, each customized by its row of an inventory sheet",
 		Version:   Version,
 		Writer:    a.Stdout,
 		ErrWriter: a.Stderr,
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "setup", Value: []string{"mintbatch.yaml"}, Usage: "the setup `FILE`; given again, each is laid over those before", Sources: cli.EnvVars("MINTBATCH_SETUP")},
+			&cli.StringSliceFlag{Name: "setup", Value: []string{"mintbatch.yaml"}, Usage: "the setup `FILE`; may be repeated, and a later file overrides the earlier ones", Sources: cli.EnvVars("MINTBATCH_SETUP")},
 			&cli.StringFlag{Name: "sheet", Usage: "the sheet `FILE`; - is standard input (default: the one that the setup names)"},
-			&cli.StringFlag{Name: "sheet-kind", Usage: "`KIND` of the sheet: csv, tsv, xlsx, ods, json, jsonl, yaml (default: its content tells)"},
+			&cli.StringFlag{Name: "sheet-kind", Usage: "`KIND` of the sheet: csv, tsv, xlsx, ods, json, jsonl, yaml (default: detected from its content)"},
 			&cli.StringFlag{Name: "worksheet", Usage: "`NAME` of the worksheet to read"},
 			&cli.BoolFlag{Name: "json", Usage: "print one JSON document"},
-			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but what went wrong"},
-			&cli.BoolFlag{Name: "verbose", Usage: "tell each call to a site"},
-			&cli.BoolFlag{Name: "plain", Usage: "plain sentences, one a line, and nothing drawn: for screen readers", Sources: cli.EnvVars("MINTBATCH_PLAIN")},
+			&cli.BoolFlag{Name: "quiet", Usage: "print errors only"},
+			&cli.BoolFlag{Name: "verbose", Usage: "log each request to a site"},
+			&cli.BoolFlag{Name: "plain", Usage: "plain lines without tables or progress bars, for screen readers", Sources: cli.EnvVars("MINTBATCH_PLAIN")},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colour (also with NO_COLOR set)"},
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.newCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
-			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.retireCommand(), a.sweepCommand(), a.surveyCommand(), a.templateCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
+			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.acceptCommand(), a.retireCommand(), a.sweepCommand(), a.surveyCommand(), a.templateCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
 			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(),
+			{Name: "help", Usage: "explain a command", ArgsUsage: "[COMMAND...]", Action: help},
 		},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			a.plain = c.Bool("plain")
@@ -173,18 +217,64 @@ func group(_ context.Context, c *cli.Command) error {
 }
 
 func unknownCommand(c *cli.Command) error {
+	word := c.Args().First()
+	if hint, ok := meant[word]; ok && c.Root() == c {
+		return misuse{fmt.Errorf("unknown command %q (%s)", word, hint)}
+	}
+	return noCommand(c, word)
+}
+
+// noCommand says that a command groups none of a name.
+func noCommand(c *cli.Command, word string) error {
 	var known []string
 	for _, sub := range c.Commands {
 		known = append(known, sub.Name)
 	}
-	word := c.Args().First()
-	return misuse{fmt.Errorf("unknown command %q (%s)", word, finding.DidYouMean(word, known))}
+	return misuse{fmt.Errorf("unknown command %q (%s)", word, finding.DidYouMeanOf(word, known, c.FullName()+" --help"))}
+}
+
+// meant are words that people try, and what does what they mean.
+var meant = map[string]string{
+	"init":   "`mintbatch new` creates a starter setup and sheet",
+	"create": "`mintbatch mint` makes the machines of the sheet",
+	"deploy": "`mintbatch mint` makes the machines of the sheet",
+	"clone":  "`mintbatch mint` makes the machines of the sheet",
+	"start":  "`mintbatch mint` starts the machines with `power: on`",
+	"stop":   "`mintbatch sweep --stop` shuts down machines past their date; for others write `power: off` in the sheet, or retire them",
+	"delete": "`mintbatch retire` deletes machines",
+	"remove": "`mintbatch retire` deletes machines",
+	"status": "`mintbatch list` shows the state of the machines",
+}
+
+// help shows the help of a command: help, help mint, help pool list.
+func help(ctx context.Context, c *cli.Command) error {
+	of := c.Root()
+	for _, word := range c.Args().Slice() {
+		next := of.Command(word)
+		if next == nil {
+			return noCommand(of, word)
+		}
+		of = next
+	}
+	if of == c.Root() {
+		return cli.ShowRootCommandHelp(of)
+	}
+	cli.HelpPrinter(of.Root().Writer, helpOf(of), of)
+	return nil
+}
+
+// helpOf is the template of a command's help.
+func helpOf(c *cli.Command) string {
+	if len(c.Commands) > 0 {
+		return cli.SubcommandHelpTemplate
+	}
+	return cli.CommandHelpTemplate
 }
 
 // noArguments refuses arguments for a command that takes none.
 func noArguments(c *cli.Command) error {
 	if c.Args().Present() {
-		return misuse{fmt.Errorf("%s takes no arguments; %q is one", c.Name, c.Args().First())}
+		return misuse{fmt.Errorf("unexpected argument %[2]q: %[1]s takes none", c.Name, c.Args().First())}
 	}
 	return nil
 }
@@ -230,8 +320,11 @@ func atLeastOne(usage string) func(*cli.Command) error {
 	}
 }
 
-func (a *App) input(c *cli.Command) (mint.Input, error) {
-	in := mint.Input{Setups: c.StringSlice("setup"), Sheet: c.String("sheet"), Worksheet: c.String("worksheet"), Stdin: a.Stdin}
+func (a *App) input(c *cli.Command) (input.Input, error) {
+	in := input.Input{Setups: c.StringSlice("setup"), Sheet: c.String("sheet"), Worksheet: c.String("worksheet"), Stdin: a.Stdin}
+	if !c.Bool("quiet") {
+		in.Notice = func(text string) { fmt.Fprintln(a.Stderr, visible(text)) }
+	}
 	if name := c.String("sheet-kind"); name != "" {
 		kind, ok := sheet.ParseKind(name)
 		if !ok {
@@ -243,7 +336,7 @@ func (a *App) input(c *cli.Command) (mint.Input, error) {
 }
 
 // open opens the batch for a command that works on it.
-func (a *App) open(ctx context.Context, c *cli.Command) (*mint.Session, error) {
+func (a *App) open(ctx context.Context, c *cli.Command) (*mint.Desk, error) {
 	in, err := a.input(c)
 	if err != nil {
 		return nil, err
@@ -251,26 +344,48 @@ func (a *App) open(ctx context.Context, c *cli.Command) (*mint.Session, error) {
 	return mint.Open(ctx, in, a.log(c))
 }
 
-// openSetup is open for a command that needs no sheet.
-func (a *App) openSetup(ctx context.Context, c *cli.Command) (*mint.Session, error) {
+// openNamed is open for a command that is about the machines which it is given, if
+// any: the rows of others may have errors.
+func (a *App) openNamed(ctx context.Context, c *cli.Command) (*mint.Desk, error) {
 	in, err := a.input(c)
 	if err != nil {
 		return nil, err
 	}
+	in.Names = c.Args().Slice()
+	return mint.Open(ctx, in, a.log(c))
+}
+
+// openSetup is open for a command that needs no sheet, and perhaps only some parts of
+// the setup.
+func (a *App) openSetup(ctx context.Context, c *cli.Command, parts ...string) (*mint.Desk, error) {
+	in, err := a.input(c)
+	if err != nil {
+		return nil, err
+	}
+	in.Parts = parts
 	return mint.OpenSetup(ctx, in, a.log(c))
 }
 
-// sessionAction is an action on an opened setup and its ledger.
-type sessionAction func(ctx context.Context, c *cli.Command, s *mint.Session) error
+// openWithSheet is open where a sheet is named, and else openSetup.
+func (a *App) openWithSheet(ctx context.Context, c *cli.Command) (*mint.Desk, error) {
+	in, err := a.input(c)
+	if err != nil {
+		return nil, err
+	}
+	return mint.OpenAny(ctx, in, a.log(c))
+}
+
+// deskAction is an action on an opened setup and its ledger.
+type deskAction func(ctx context.Context, c *cli.Command, s *mint.Desk) error
 
 // withSetup is the action of a command that needs no sheet. The command line is
-// checked before anything is opened.
-func (a *App) withSetup(arguments func(*cli.Command) error, do sessionAction) cli.ActionFunc {
+// checked before anything is opened. Parts are those of the setup that it uses.
+func (a *App) withSetup(arguments func(*cli.Command) error, do deskAction, parts ...string) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		if err := arguments(c); err != nil {
 			return err
 		}
-		s, err := a.openSetup(ctx, c)
+		s, err := a.openSetup(ctx, c, parts...)
 		if err != nil {
 			return err
 		}
@@ -279,10 +394,10 @@ func (a *App) withSetup(arguments func(*cli.Command) error, do sessionAction) cl
 	}
 }
 
-// withHeld is withSetup for a command that other runs have to wait for.
-func (a *App) withHeld(arguments func(*cli.Command) error, do sessionAction) cli.ActionFunc {
-	return a.withSetup(arguments, func(ctx context.Context, c *cli.Command, s *mint.Session) error {
-		if err := a.hold(ctx, c, s, mint.Everything); err != nil {
+// withLock is withSetup for a command that other runs have to wait for.
+func (a *App) withLock(arguments func(*cli.Command) error, do deskAction) cli.ActionFunc {
+	return a.withSetup(arguments, func(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+		if err := a.lock(ctx, c, s, mint.Everything); err != nil {
 			return err
 		}
 		return do(ctx, c, s)

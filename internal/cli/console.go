@@ -18,22 +18,26 @@ func (a *App) consoleCommand() *cli.Command {
 		Name:      "console",
 		Usage:     "attach to the serial console of a machine",
 		ArgsUsage: "MACHINE",
-		Description: "Connects this terminal to the machine's serial console; Ctrl-] leaves it. In a pipe, what is read from\n" +
-			"standard input is typed, and the end of it leaves.\n\n   mintbatch console bms-sonar-01\n   mintbatch console bms-sonar-01 --screen screen.png",
-		Flags:  []cli.Flag{&cli.StringFlag{Name: "screen", Usage: "instead write a picture of the machine's screen into `FILE`"}},
-		Action: a.withSetup(exactlyOne("console takes one machine: mintbatch console MACHINE"), a.console),
+		Description: "Connects this terminal to the machine's serial console; press Ctrl-] to disconnect. In a pipe,\n" +
+			"standard input is sent to the console, and its end disconnects.\n\n" +
+			"   mintbatch console bms-sonar-01\n   mintbatch console bms-sonar-01 --screen screen.png",
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "screen", Usage: "write a screenshot of the machine to `FILE` instead"}, forceFlag(overFiles)},
+		Action: a.withSetup(exactlyOne("name one machine: mintbatch console MACHINE"), a.console, "ledger", "sites"),
 	}
 }
 
 // leave is Ctrl-], which ends a console.
 const leave = 0x1d
 
-func (a *App) console(ctx context.Context, c *cli.Command, s *mint.Session) error {
+func (a *App) console(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	name := c.Args().First()
 	if path := c.String("screen"); path != "" {
-		return s.Screen(ctx, name, path)
+		return s.Screen(ctx, name, path, over(c))
 	}
-	fmt.Fprintf(a.Stderr, "console of %s; Ctrl-] leaves it\n", name)
+	if err := s.Knows(ctx, name); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Stderr, "connected to the console of %s; press Ctrl-] to disconnect\n", name)
 	if f, ok := a.Stdin.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		was, err := term.MakeRaw(int(f.Fd()))
 		if err != nil {
@@ -44,7 +48,7 @@ func (a *App) console(ctx context.Context, c *cli.Command, s *mint.Session) erro
 			fmt.Fprintln(a.Stderr)
 		}()
 	}
-	return s.Console(ctx, name, &untilLeave{from: a.Stdin}, a.Stdout)
+	return s.Console(ctx, name, &untilLeave{from: a.Stdin}, raw(a.Stdout))
 }
 
 // untilLeave reads until Ctrl-] is typed.

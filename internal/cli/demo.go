@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,18 +12,18 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
-	"mintbatch/internal/mint"
+	"mintbatch/internal/handover"
 	"mintbatch/internal/sandbox"
 )
 
 func (a *App) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "demo",
-		Usage: "the full example: demo setup and sheet on the sandbox, from check to list",
-		Description: "Lays out a folder with a setup and a sheet, serves the sandbox for them and goes through\n" +
-			"the commands one after the other. Nothing outside the folder is touched.\n\n" +
+		Usage: "run the full example on the sandbox, from check to list",
+		Description: "Creates a folder with a setup and a sheet, serves the sandbox for them and runs the commands one\n" +
+			"after the other. Nothing outside the folder is changed.\n\n" +
 			"   mintbatch demo\n   mintbatch demo --dir /tmp/survey",
-		Flags:  []cli.Flag{&cli.StringFlag{Name: "dir", Value: "mintbatch-demo", Usage: "the `FOLDER` to lay out"}},
+		Flags:  []cli.Flag{&cli.StringFlag{Name: "dir", Value: "mintbatch-demo", Usage: "the `FOLDER` to create"}},
 		Action: a.demo,
 	}
 }
@@ -39,7 +40,7 @@ func (a *App) demo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	dir := c.String("dir")
-	if err := mint.CheckDemo(dir); err != nil {
+	if err := handover.CheckDemo(dir); err != nil {
 		return err
 	}
 	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: demoSpeed})
@@ -50,19 +51,19 @@ func (a *App) demo(ctx context.Context, c *cli.Command) error {
 	served := make(chan error, 1)
 	go func() { served <- s.Serve(serving) }()
 	defer func() { end(); <-served }()
-	if err := mint.WriteDemo(dir, mint.Demo{URL: s.URL, Fingerprint: s.Fingerprint}); err != nil {
+	if err := handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}); err != nil {
 		return err
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	fmt.Fprintf(a.Stdout, "The demo's setup, sheet and sandbox are in %s.\n", dir)
 	for _, line := range demoLines {
 		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint("$ mintbatch "+strings.Join(line, " "), text.Bold, text.FgHiYellow))
-		if err := a.again(ctx, dir, line); err != nil {
+		if err := a.rerunHint(ctx, dir, line); err != nil {
 			return err
 		}
 	}
 	fmt.Fprintf(a.Stdout, `
-Go on in the folder yourself; the sandbox comes back as it was:
+Continue in this folder; the sandbox keeps its state:
 
   cd %s
   mintbatch sandbox          (in a terminal of its own)
@@ -77,15 +78,23 @@ Go on in the folder yourself; the sandbox comes back as it was:
 	return nil
 }
 
-// again runs this very program in the folder, as its user would.
-func (a *App) again(ctx context.Context, dir string, args []string) error {
+// stream is what a child writes to, a terminal if this program has one.
+func stream(w io.Writer) io.Writer {
+	if f, ok := asFile(w); ok {
+		return f
+	}
+	return raw(w)
+}
+
+// rerunHint runs this very program in the folder, as its user would.
+func (a *App) rerunHint(ctx context.Context, dir string, args []string) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
 	command := exec.CommandContext(ctx, self, args...)
 	command.Dir = dir
-	command.Stdin, command.Stdout, command.Stderr = a.Stdin, a.Stdout, a.Stderr
+	command.Stdin, command.Stdout, command.Stderr = a.Stdin, stream(a.Stdout), stream(a.Stderr)
 	command.Env = append(os.Environ(), "MINTBATCH_SETUP=mintbatch.yaml")
 	if err := command.Run(); err != nil {
 		return fmt.Errorf("mintbatch %s: %w", strings.Join(args, " "), err)

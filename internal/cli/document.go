@@ -14,7 +14,7 @@ import (
 // document prints the one JSON document of a command: a struct field by field,
 // and a list element by element, so that a long one is never held as text.
 func (a *App) document(v any) error {
-	w := bufio.NewWriter(a.Stdout)
+	w := bufio.NewWriter(raw(a.Stdout))
 	value := reflect.ValueOf(v)
 	var err error
 	if value.Kind() == reflect.Struct {
@@ -24,6 +24,23 @@ func (a *App) document(v any) error {
 	}
 	_, _ = fmt.Fprintln(w)
 	return errors.Join(err, w.Flush())
+}
+
+// ascii escapes what a terminal would take for more than text: a document may be looked at,
+// too.
+func ascii(text []byte) []byte {
+	if bytes.IndexFunc(text, unseen) < 0 {
+		return text
+	}
+	var b bytes.Buffer
+	for _, r := range string(text) {
+		if unseen(r) {
+			b.WriteString(escaped(r))
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.Bytes()
 }
 
 func fields(w io.Writer, value reflect.Value) error {
@@ -55,7 +72,7 @@ func element(w io.Writer, v reflect.Value, indent string) error {
 		if err := e.Encode(v.Interface()); err != nil {
 			return err
 		}
-		_, err := w.Write(bytes.TrimSuffix(b.Bytes(), []byte("\n")))
+		_, err := w.Write(ascii(bytes.TrimSuffix(b.Bytes(), []byte("\n"))))
 		return err
 	}
 	separator := "[\n"

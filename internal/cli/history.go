@@ -13,12 +13,13 @@ import (
 func (a *App) historyCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "history",
-		Usage:     "who did what to which machine, and when",
+		Usage:     "show what was done to each machine, by whom and when",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Tells what the ledger has kept, also of machines that are gone. Names may be globs; without any, what\n" +
-			"was done to addresses is told, too. `mintbatch runs` has the sheet and setup of each run.\n\n" +
+		Description: "Shows the history in the ledger, also of machines that no longer exist. Names may be globs;\n" +
+			"without names, changes of addresses are included. `mintbatch runs` shows the sheet and setup of\n" +
+			"each run.\n\n" +
 			"   mintbatch history bms-sonar-01",
-		Action: a.withSetup(anyArguments, a.history),
+		Action: a.withSetup(anyArguments, a.history, "ledger"),
 	}
 }
 
@@ -33,7 +34,7 @@ type eventJSON struct {
 	Detail  string    `json:"detail,omitempty"`
 }
 
-func (a *App) history(ctx context.Context, c *cli.Command, s *mint.Session) error {
+func (a *App) history(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	all, err := s.History(ctx, c.Args().Slice())
 	if err != nil {
 		return err
@@ -51,7 +52,7 @@ func (a *App) history(ctx context.Context, c *cli.Command, s *mint.Session) erro
 		}{"mintbatch/history/1", events})
 	}
 	if len(cells) == 0 {
-		fmt.Fprintln(a.Stdout, "nothing was done yet")
+		fmt.Fprintln(a.Stdout, "there are no entries yet")
 		return nil
 	}
 	rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"when", "machine", "site", "what", "detail", "user", "on", "run"}, cells)

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 )
@@ -17,29 +19,35 @@ import (
 func (a *App) ledgerCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "ledger",
-		Usage: "care for the ledger",
+		Usage: "check, export, import and repair the ledger",
 		Commands: []*cli.Command{{
-			Name: "check", Usage: "look for damage, and for what does not go together", Action: a.withSetup(noArguments, a.checkLedger),
-			Description: "Exit status 1 if there is any.\n\n   mintbatch ledger check",
+			Name: "check", Usage: "check the ledger for damage and inconsistencies", Action: a.withSetup(noArguments, a.checkLedger, "ledger"),
+			Description: "Exit status 1 if it finds any.\n\n" +
+				"   mintbatch ledger check",
 		}, {
-			Name: "export", Usage: "write everything as JSON Lines, to standard output", Action: a.withSetup(noArguments, a.exportLedger),
-			Description: "What is sealed stays sealed. The form is documented in docs/ledger.md.\n\n   mintbatch ledger export > ledger.jsonl",
+			Name: "export", Usage: "write the whole ledger as JSON Lines to standard output", Action: a.withSetup(noArguments, a.exportLedger, "ledger"),
+			Description: "Sealed values stay sealed. docs/ledger.md documents the format.\n\n" +
+				"   mintbatch ledger export > ledger.jsonl",
 		}, {
 			Name: "import", Usage: "read an export into an empty ledger", ArgsUsage: "FILE", Action: a.importLedger,
-			Description: "The ledger takes the id of the exported one, so that it knows its machines. Use one of them only.\n\n   mintbatch ledger import ledger.jsonl",
+			Description: "The ledger takes over the id of the exported one, and with it the ownership of its machines. Use\n" +
+				"only one of the two from then on.\n\n" +
+				"   mintbatch ledger import ledger.jsonl",
 		}, {
-			Name: "prune", Usage: "forget old runs and events", Action: a.withHeld(daysToKeep, a.pruneLedger),
-			Flags:       []cli.Flag{&cli.IntFlag{Name: "days", Value: 365, Usage: "what is older than so many `DAYS`"}},
-			Description: "Machines and what they have stay.\n\n   mintbatch ledger prune --days 180",
+			Name: "prune", Usage: "delete old runs and history", Action: a.withLock(daysToKeep, a.pruneLedger),
+			Flags: []cli.Flag{&cli.IntFlag{Name: "days", Value: 365, Usage: "delete what is older than `DAYS` days"}},
+			Description: "Machines, addresses and sealed values are kept.\n\n" +
+				"   mintbatch ledger prune --days 180",
 		}, {
 			Name:  "rebuild",
-			Usage: "make a lost ledger again from the marks that the machines carry at their sites",
-			Description: "Asks every site for the machines that carry the mark of this ledger and puts those back that it\n" +
-				"does not know. A new, empty ledger first takes the place of the one that was lost. Passwords and host\n" +
-				"keys were sealed in the lost one; they are not at the sites.\n\n   mintbatch ledger rebuild",
+			Usage: "rebuild a lost ledger from the ownership marks stored at the sites",
+			Description: "Reads the ownership marks of all machines at all sites and adds the machines of this ledger that\n" +
+				"it does not know. Replace a lost ledger by a new, empty one first. Passwords and host keys were\n" +
+				"sealed in the lost ledger and cannot be recovered.\n\n" +
+				"   mintbatch ledger rebuild",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "id", Usage: "the `ID` of the lost ledger, where the sites have machines of several"},
-				&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+				&cli.StringFlag{Name: "id", Usage: "the `ID` of the lost ledger, if the sites have machines of several ledgers"},
+				&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			},
 			Action: a.rebuild,
 		}},
@@ -47,7 +55,7 @@ func (a *App) ledgerCommand() *cli.Command {
 	}
 }
 
-func (a *App) checkLedger(ctx context.Context, c *cli.Command, s *mint.Session) error {
+func (a *App) checkLedger(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	faults, err := s.Ledger.Check(ctx)
 	if err != nil {
 		return err
@@ -58,24 +66,24 @@ func (a *App) checkLedger(ctx context.Context, c *cli.Command, s *mint.Session) 
 			Faults []string `json:"faults"`
 		}{"mintbatch/ledger-check/1", append([]string{}, faults...)})
 	} else if len(faults) == 0 {
-		fmt.Fprintln(a.Stdout, "nothing wrong")
+		fmt.Fprintln(a.Stdout, "no findings")
 	}
 	for _, f := range faults {
 		fmt.Fprintln(a.Stderr, visible(f))
 	}
 	if len(faults) > 0 && err == nil {
-		err = &told{exitIncomplete}
+		err = &reported{exitIncomplete}
 	}
 	return err
 }
 
-func (a *App) exportLedger(ctx context.Context, c *cli.Command, s *mint.Session) error {
-	return s.Ledger.Export(ctx, a.Stdout)
+func (a *App) exportLedger(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	return s.Ledger.Export(ctx, raw(a.Stdout))
 }
 
 func (a *App) importLedger(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
-		return misuse{errors.New("import takes one file: mintbatch ledger import FILE")}
+		return misuse{errors.New("name one file: mintbatch ledger import FILE")}
 	}
 	f, err := os.Open(c.Args().First())
 	if err != nil {
@@ -87,7 +95,7 @@ func (a *App) importLedger(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	if err := a.hold(ctx, c, s, mint.Everything); err != nil {
+	if err := a.lock(ctx, c, s, mint.Everything); err != nil {
 		return err
 	}
 	n, err := s.Ledger.Import(ctx, f)
@@ -97,7 +105,7 @@ func (a *App) importLedger(ctx context.Context, c *cli.Command) error {
 	case errors.Is(err, ledger.ErrExport):
 		return misuse{err}
 	case err == nil:
-		fmt.Fprintf(a.Stderr, "%s read into ledger %s\n", plural(n, "row"), s.Ledger.ID)
+		fmt.Fprintf(a.Stderr, "%s imported into ledger %s\n", finding.Plural(n, "row"), s.Ledger.ID)
 	}
 	return err
 }
@@ -107,15 +115,15 @@ func daysToKeep(c *cli.Command) error {
 		return err
 	}
 	if c.Int("days") < 1 {
-		return misuse{errors.New("--days takes a number from 1")}
+		return misuse{errors.New("--days must be 1 or more")}
 	}
 	return nil
 }
 
-func (a *App) pruneLedger(ctx context.Context, c *cli.Command, s *mint.Session) error {
+func (a *App) pruneLedger(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	n, err := s.Prune(ctx, c.Int("days"))
 	if err == nil {
-		fmt.Fprintf(a.Stderr, "%s forgotten\n", plural(int(n), "row"))
+		fmt.Fprintf(a.Stderr, "%s deleted\n", finding.Plural(int(n), "row"))
 	}
 	return err
 }
@@ -128,7 +136,7 @@ func (a *App) rebuild(ctx context.Context, c *cli.Command) error {
 	if text := c.String("id"); text != "" {
 		parsed, err := uuid.Parse(text)
 		if err != nil {
-			return misuse{fmt.Errorf("%q is not a ledger's id", text)}
+			return misuse{fmt.Errorf("%q is not a ledger id", text)}
 		}
 		id = parsed
 	}
@@ -137,38 +145,48 @@ func (a *App) rebuild(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	if err := a.hold(ctx, c, s, mint.Everything); err != nil {
+	if err := a.lock(ctx, c, s, mint.Everything); err != nil {
 		return err
 	}
 	if !c.Bool("yes") {
-		if err := a.ask("Machines that the sites know as this ledger's are put back into it.", "rebuild"); err != nil {
+		if err := a.ask("Adds the machines that carry this ledger's mark at the sites to it.", "rebuild"); err != nil {
 			return err
 		}
 	}
-	all, err := s.Rebuild(ctx, id)
-	if err != nil && len(all) == 0 {
+	came, err := s.Rebuild(ctx, id)
+	if came == nil {
 		return err
 	}
 	if c.Bool("json") {
 		return errors.Join(a.document(struct {
-			Schema   string         `json:"schema"`
-			Ledger   uuid.UUID      `json:"ledger"`
-			Machines []mint.Rebuilt `json:"machines"`
-		}{"mintbatch/rebuild/1", s.Ledger.ID, append([]mint.Rebuilt{}, all...)}), err)
+			Schema string    `json:"schema"`
+			Ledger uuid.UUID `json:"ledger"`
+			mint.Rebuilding
+		}{"mintbatch/rebuild/1", s.Ledger.ID, *came}), err)
 	}
+	a.showRebuilding(c, s, came)
+	return err
+}
+
+func (a *App) showRebuilding(c *cli.Command, s *mint.Desk, came *mint.Rebuilding) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
-	for _, m := range all {
-		note := ""
-		if !m.Whole {
-			note = "not all that it was made to is known: the next proof will show it as different"
+	for _, m := range came.Machines {
+		var notes []string
+		if m.Unfinished {
+			notes = append(notes, "unfinished: the next mint continues it")
 		}
-		cells = append(cells, []string{visible(m.Name), m.Site, note})
+		if !m.Whole {
+			notes = append(notes, "its settings are only partly known: the next proof will show differences")
+		}
+		cells = append(cells, []string{visible(m.Name), m.Site, strings.Join(notes, "; ")})
 	}
 	if len(cells) > 0 {
 		rows(a.Stdout, p, []string{"machine", "site", "note"}, cells)
 		fmt.Fprintln(a.Stdout)
 	}
-	fmt.Fprintln(a.Stdout, p.paint(fmt.Sprintf("%s put back into ledger %s", plural(len(all), "machine"), s.Ledger.ID), text.Bold))
-	return err
+	for _, d := range came.Doubled {
+		fmt.Fprintf(a.Stdout, "%s %s has a duplicate: %s\n", d.What, visible(d.Value), visible(strings.Join(d.Machines, " and ")))
+	}
+	fmt.Fprintln(a.Stdout, p.paint(fmt.Sprintf("%s added to ledger %s", finding.Plural(len(came.Machines), "machine"), s.Ledger.ID), text.Bold))
 }

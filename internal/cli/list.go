@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/mint"
@@ -17,17 +18,17 @@ import (
 func (a *App) listCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "list",
-		Usage:     "what the ledger and the sites know, machine by machine",
+		Usage:     "list the machines, from the ledger and the sites",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Lists the machines of the ledger and asks the sites how they are. Names may be globs.\n\n" +
+		Description: "Lists the machines of the ledger with their state at the sites. Names may be globs.\n\n" +
 			"   mintbatch list\n   mintbatch list 'bms-sonar-0*'\n   mintbatch list --offline --json",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"}},
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "offline", Usage: "do not contact the sites; use what the ledger knows"}},
 		Action: a.list,
 	}
 }
 
 func (a *App) list(ctx context.Context, c *cli.Command) error {
-	entries, err := a.entries(ctx, c, (*mint.Session).List)
+	entries, err := a.entries(ctx, c, (*mint.Desk).List)
 	if entries == nil && err != nil {
 		return err
 	}
@@ -39,11 +40,11 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 	var used, saved machine.Size
 	for _, e := range entries {
 		used, saved = used+e.Used, saved+e.Saved
-		if quiet && e.State == proof.Made && e.AtSite != "gone" {
+		if quiet && e.State == proof.Made && e.AtSite != mint.Gone {
 			continue
 		}
 		cells = append(cells, []string{visible(e.Name), e.Site, visible(e.Spec.Clone.Folder), visible(e.Host), stateWord(p, e), string(e.Power),
-			addresses(&machine.Machine{Spec: e.Spec}), some(e.Used), some(e.Saved), visible(e.Spec.Mark.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
+			addresses(&machine.Machine{Spec: e.Spec}), some(e.Used), some(e.Saved), visible(e.Spec.Info.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
 	}
 	if len(cells) > 0 {
 		rows(a.Stdout, p, []string{"machine", "site", "folder", "host", "state", "power", "addresses", "used", "saved", "owner", "changed"}, cells)
@@ -54,26 +55,30 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 		}
 		room := ""
 		if used > 0 {
-			room = fmt.Sprintf("; they use %s, and being linked saves %s", rough(used), rough(saved))
+			room = fmt.Sprintf("; they use %s; linked clones save %s", rough(used), rough(saved))
 		}
-		fmt.Fprintln(a.Stdout, p.paint(plural(len(entries), "machine")+room, text.Bold))
+		fmt.Fprintln(a.Stdout, p.paint(finding.Plural(len(entries), "machine")+room, text.Bold))
 	}
 	return err
 }
 
-// lister is Session.List or Session.Show.
-type lister func(s *mint.Session, ctx context.Context, names []string, offline bool) ([]mint.Entry, error)
+// lister is Desk.List or Desk.Show.
+type lister func(d *mint.Desk, ctx context.Context, r mint.ListRequest) ([]mint.Entry, finding.List, error)
 
 // entries asks for the machines that the command line names. Those that are
 // known come even where there is an error: a site could not be asked.
 func (a *App) entries(ctx context.Context, c *cli.Command, list lister) ([]mint.Entry, error) {
-	s, err := a.openSetup(ctx, c)
+	parts := []string{"ledger", "sites", "limits"}
+	if c.Bool("offline") {
+		parts = parts[:1]
+	}
+	s, err := a.openSetup(ctx, c, parts...)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
-	entries, err := list(s, ctx, c.Args().Slice(), c.Bool("offline"))
-	a.findings(a.Stderr, s.Warnings)
+	entries, warnings, err := list(s, ctx, mint.ListRequest{Names: c.Args().Slice(), Contact: contact(c)})
+	a.findings(a.Stderr, warnings)
 	return entries, err
 }
 
@@ -91,7 +96,9 @@ func stateWord(p painter, e mint.Entry) string {
 		return p.paint("gone", text.FgHiRed)
 	case e.State == proof.Making:
 		return p.paint("unfinished", text.FgHiYellow)
-	case e.AtSite == "not asked":
+	case e.AtSite == "not listed":
+		return p.paint("not listed", text.FgHiYellow)
+	case e.AtSite == "not contacted":
 		return "made?"
 	}
 	return p.paint("made", text.FgHiCyan)

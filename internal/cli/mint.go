@@ -1,40 +1,44 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/step"
+	"mintbatch/internal/core/wave"
+	"mintbatch/internal/handover"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
 )
 
 func (a *App) mintCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "mint",
-		Usage:     "show the proof, ask, do it",
+		Usage:     "show the proof, ask for confirmation, make the machines",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Clones, shapes, seeds, starts and confirms every machine that is not as the sheet says.\n" +
-			"Interrupted in whatever way, the same command goes on where it was. Names may be globs.\n\n" +
-			"   mintbatch mint\n   mintbatch mint --yes\n   mintbatch mint --wave 1,10%,rest\n   mintbatch mint 'bms-tide-*' --stop-after 2",
+		Description: "Clones, configures, starts and confirms every machine that is not as the sheet says. After an\n" +
+			"interruption of any kind, run the same command again to continue. Names may be globs.\n\n" +
+			"   mintbatch mint\n   mintbatch mint --yes\n   mintbatch mint --waves 1,10%,rest\n   mintbatch mint 'bms-tide-*' --stop-after 2",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
-			&cli.IntFlag{Name: "stop-after", Usage: "begin no more machines after `N` failed ones"},
-			&cli.StringFlag{Name: "wave", Usage: "mint in portions such as `1,10%,rest`, each confirmed before the next; a failed machine, or --stop-after, ends it (default: the setup's)"},
-			&cli.StringFlag{Name: "until", Usage: "`start` makes all machines and starts none; the same command without it goes on"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
+			&cli.IntFlag{Name: "stop-after", Usage: "start no further machines after `N` failures"},
+			&cli.StringFlag{Name: "waves", Usage: "mint in waves such as `1,10%,rest`, each confirmed before the next; a wave with failures is the last (default: the setup's waves)"},
+			&cli.BoolFlag{Name: "no-start", Usage: "make all machines but start none; run the command without it to continue"},
 			eventsFlag(),
-			&cli.StringFlag{Name: "workbook", Usage: "afterwards write a copy of the sheet with what was made into `FILE`"},
-			&cli.BoolFlag{Name: "force", Usage: "let --workbook write over a file"},
+			&cli.StringFlag{Name: "workbook", Usage: "afterwards write a copy of the sheet, with the results, to `FILE`"},
+			forceFlag(overFiles),
 			forceOffFlag(),
 			keepHostKeyFlag(),
-			&cli.BoolFlag{Name: "fix-drift", Usage: "also put right what somebody has changed at the sites"},
-			&cli.BoolFlag{Name: "allow-remake", Usage: "also clone again what can only be had so; what its disk holds is lost"},
+			acceptMissingFlag(),
+			&cli.BoolFlag{Name: "fix-drift", Usage: "also revert changes that were made at the sites outside of mintbatch"},
+			&cli.BoolFlag{Name: "allow-remake", Usage: "also clone machines again where a change needs it; the contents of their disks are lost"},
 		},
 		Action: a.mint,
 	}
@@ -42,83 +46,91 @@ func (a *App) mintCommand() *cli.Command {
 
 func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if c.Int("stop-after") < 0 {
-		return misuse{errors.New("--stop-after counts failed machines: 1 or more")}
+		return misuse{errors.New("--stop-after must be 1 or more")}
 	}
-	if u := c.String("until"); u != "" && u != string(run.Start) {
-		return misuse{fmt.Errorf("--until takes start, not %q", u)}
-	}
-	s, err := a.open(ctx, c)
+	d, err := a.openNamed(ctx, c)
 	if err != nil {
 		return err
 	}
-	defer s.Close()
-	waves, err := proof.ParseWaves(cmp.Or(c.String("wave"), s.Setup.Limits.Waves))
-	if err != nil {
-		return misuse{fmt.Errorf("--wave: %w", err)}
+	defer d.Close()
+	waves := d.Setup.Limits.Waves
+	if text := c.String("waves"); text != "" {
+		if waves, err = wave.Parse(text); err != nil {
+			return misuse{fmt.Errorf("--waves: %w", err)}
+		}
 	}
 	if path := c.String("workbook"); path != "" {
-		if err := s.CheckWorkbook(path, c.Bool("force")); err != nil {
+		if err := handover.CheckWorkbook(d, path, over(c)); err != nil {
 			return err
 		}
 	}
-	if err := a.hold(ctx, c, s, s.InSheet(c.Args().Slice())); err != nil {
+	if err := a.lock(ctx, c, d, d.InSheet(c.Args().Slice())); err != nil {
 		return err
 	}
-	p, err := s.Proof(ctx, c.Args().Slice(), false)
+	p, err := d.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: plan.Online, Missing: missing(c)})
 	if err != nil {
 		return err
 	}
 	if c.Bool("fix-drift") {
-		p = p.PutRight()
+		p = p.RevertDrift()
 	}
-	return a.do(ctx, c, s, p, c.Bool("allow-remake"), mint.Order{StopAfter: int(c.Int("stop-after")), Waves: waves, Unstarted: c.String("until") != "", ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
+	return a.mintOnce(ctx, c, d, p, plan.Remakes(c.Bool("allow-remake")), mint.Order{StopAfter: int(c.Int("stop-after")), Waves: waves, Unstarted: c.Bool("no-start"), ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
 }
 
-// do shows a proof, asks, does it and tells what came of it.
-func (a *App) do(ctx context.Context, c *cli.Command, s *mint.Session, p proof.Proof, allowRemake bool, order mint.Order) error {
-	todo, refused := mint.Todo(p, allowRemake)
-	looked, err := s.Look(ctx, p)
+// mintOnce shows a plan, asks, does it and tells what came of it.
+func (a *App) mintOnce(ctx context.Context, c *cli.Command, d *mint.Desk, p *plan.Plan, remakes plan.Remakes, order mint.Order) error {
+	probed, err := p.Probe(ctx)
 	if err != nil {
 		return err
 	}
-	a.findings(a.Stderr, s.Warnings)
-	if a.talks(c) {
-		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p, true)
-		a.showTime(s, todo)
-		a.showLooked(looked)
+	a.findings(a.Stderr, p.Warnings)
+	task, err := d.Minting(ctx, c.Name, p, remakes, order)
+	if err != nil {
+		return err
 	}
-	minted, err := a.perform(ctx, c, s, task{todo, order, func() error {
-		return a.ask(fmt.Sprintf("%s %s?", titled(c.Name), plural(len(todo), "machine")), "yes")
-	}, func(works []proof.Work, o mint.Order) (*mint.Minted, error) {
-		return s.Mint(ctx, a.stop, works, refused, o)
-	}})
-	if minted == nil {
+	if a.readsInput(c) {
+		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, machinesWithWork)
+		a.showCommentedOut(d)
+		a.showTime(p, task.Works)
+		a.showProbed(probed)
+	}
+	outcome, err := a.perform(ctx, c, d, task, task.MintQuestion())
+	if outcome == nil {
 		return err
 	}
 	if path := c.String("workbook"); path != "" {
-		err = errors.Join(err, s.WriteWorkbook(context.WithoutCancel(ctx), path, p))
+		err = errors.Join(err, handover.WriteWorkbook(context.WithoutCancel(ctx), d, path, over(c), p.Proof))
 	}
 	if c.Bool("json") {
-		return errors.Join(a.document(mintDocument(minted, p)), err)
+		return errors.Join(a.document(mintDocument(outcome, p.Proof)), err)
 	}
 	if a.streams(c) {
 		return err
 	}
-	a.closing(c, minted, "", p.Count(proof.Stray))
-	if order.Unstarted && len(minted.Results) > 0 && !c.Bool("quiet") {
-		fmt.Fprintln(a.Stdout, "made and not started: the same command without --until starts and confirms them")
+	a.closing(c, outcome, "", p.Proof)
+	if n := unstarted(outcome); order.Unstarted && n > 0 && !c.Bool("quiet") {
+		fmt.Fprintf(a.Stdout, "%s made and not started; run the same command without --no-start to start and confirm %s\n", finding.Plural(n, "machine"), itThem(n))
 	}
 	return err
 }
 
-func titled(word string) string { return strings.ToUpper(word[:1]) + word[1:] }
+// unstarted counts the machines that were made and are yet to be started.
+func unstarted(m *mint.Outcome) int {
+	n := 0
+	for _, r := range m.Results {
+		if r.Err == nil && (r.Word == proof.New || r.Word == proof.Remake) && r.Machine.Power.Starts() {
+			n++
+		}
+	}
+	return n
+}
 
 type resultJSON struct {
 	Site    string     `json:"site"`
 	Name    string     `json:"name"`
 	Work    proof.Word `json:"work"`
 	Result  string     `json:"result"` // done, failed, stopped, refused
-	Step    run.Step   `json:"step,omitempty"`
+	Step    step.Name  `json:"step,omitempty"`
 	Error   string     `json:"error,omitempty"`
 	Seconds float64    `json:"seconds"`
 	Disks   []string   `json:"disks,omitempty"` // that stay, of a retired machine
@@ -131,7 +143,7 @@ type mintJSON struct {
 	Results []resultJSON       `json:"results"`
 }
 
-func mintDocument(m *mint.Minted, p proof.Proof) mintJSON {
+func mintDocument(m *mint.Outcome, p proof.Proof) mintJSON {
 	d := mintJSON{Schema: "mintbatch/mint/1", Run: m.Run, Totals: proofDocument(p).Totals, Results: []resultJSON{}}
 	for _, r := range m.Results {
 		one := resultJSON{Site: r.Site, Name: r.Name, Work: r.Word, Result: "done", Seconds: r.Took.Round(time.Millisecond).Seconds()}

@@ -15,6 +15,7 @@ import (
 
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/pools"
 )
 
 func (a *App) poolCommand() *cli.Command {
@@ -22,34 +23,39 @@ func (a *App) poolCommand() *cli.Command {
 	asCSV := &cli.BoolFlag{Name: "csv", Usage: "print CSV"}
 	return &cli.Command{
 		Name:   "pool",
-		Usage:  "look into address pools; hold and free addresses",
+		Usage:  "show address pools; hold and free addresses",
 		Action: group,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "how full the pools are", ArgsUsage: "[POOL...]", Action: a.withSetup(anyArguments, a.poolList), Flags: []cli.Flag{asCSV},
-				Description: "Names may be globs, and network/pool where several networks have one of a name.\n\n   mintbatch pool list"},
-			{Name: "show", Usage: "who has what of a pool", ArgsUsage: "POOL...", Action: a.withSetup(atLeastOne("show takes pools: mintbatch pool show POOL"), a.poolShow), Flags: []cli.Flag{asCSV},
+			{Name: "list", Usage: "show how full the pools are", ArgsUsage: "[POOL...]", Action: a.withSetup(anyArguments, a.poolList), Flags: []cli.Flag{asCSV},
+				Description: "Names may be globs. Write NETWORK/POOL where several networks have a pool of the same name.\n\n" +
+					"   mintbatch pool list"},
+			{Name: "show", Usage: "show the addresses of a pool and who has them", ArgsUsage: "POOL...", Action: a.withSetup(atLeastOne("name the pools: mintbatch pool show POOL"), a.poolShow), Flags: []cli.Flag{asCSV},
 				Description: "   mintbatch pool show nodes\n   mintbatch pool show survey/nodes --csv"},
-			{Name: "hold", Usage: "keep addresses from being given out", ArgsUsage: "ADDRESS...", Action: a.poolHold,
-				Flags:       []cli.Flag{network, &cli.StringFlag{Name: "note", Usage: "what for"}, &cli.StringFlag{Name: "until", Usage: "the last `DATE`, such as 2027-03-31 (default: for ever)"}},
-				Description: "Ranges count as well.\n\n   mintbatch pool hold 198.51.100.120 --note 'the printer' --until 2027-03-31\n   mintbatch pool hold 198.51.100.150-198.51.100.159"},
-			{Name: "free", Usage: "give back addresses that are held, imported, cooling or reserved", ArgsUsage: "ADDRESS...", Action: a.withSetup(atLeastOne("free takes addresses: mintbatch pool free ADDRESS"), a.poolFree), Flags: []cli.Flag{network},
-				Description: "What a machine has is given back when it is retired.\n\n   mintbatch pool free 198.51.100.120"},
-			{Name: "import", Usage: "keep the addresses of a list from being given out", ArgsUsage: "FILE", Action: a.withSetup(exactlyOne("import takes one file: mintbatch pool import FILE"), a.poolImport), Flags: []cli.Flag{network},
-				Description: "CSV with a column address and perhaps one note, or without headings the address first; or JSON, a\nlist of addresses or of objects with these keys.\n\n   mintbatch pool import others.csv"},
+			{Name: "hold", Usage: "hold addresses, so that they are not assigned", ArgsUsage: "ADDRESS...", Action: a.poolHold,
+				Flags: []cli.Flag{network, &cli.StringFlag{Name: "note", Usage: "the reason"}, &cli.StringFlag{Name: "until", Usage: "the last `DATE` of the hold, such as 2027-03-31 (default: no end)"}},
+				Description: "Addresses may be ranges.\n\n" +
+					"   mintbatch pool hold 198.51.100.120 --note 'the printer' --until 2027-03-31\n   mintbatch pool hold 198.51.100.150-198.51.100.159"},
+			{Name: "free", Usage: "free addresses that are held, imported, cooling or reserved", ArgsUsage: "ADDRESS...", Action: a.withSetup(atLeastOne("name the addresses: mintbatch pool free ADDRESS"), a.poolFree), Flags: []cli.Flag{network},
+				Description: "The address of a machine is freed when the machine is retired.\n\n" +
+					"   mintbatch pool free 198.51.100.120"},
+			{Name: "import", Usage: "hold the addresses of a list, so that they are not assigned", ArgsUsage: "FILE", Action: a.withSetup(exactlyOne("name one file: mintbatch pool import FILE"), a.poolImport), Flags: []cli.Flag{network},
+				Description: "The file is CSV with a column \"address\" and optionally \"note\" (without headings: the address\n" +
+					"first), or JSON, a list of addresses or of objects with these keys.\n\n" +
+					"   mintbatch pool import others.csv"},
 		},
 	}
 }
 
 // standings are those that a pool's addresses can have, in the order in which
-// they are told, with the letter of each in the picture.
+// they are reported, with the letter of each in the picture.
 var standings = []struct {
 	address.Standing
 	letter string
 	colour text.Color
 }{{address.InUse, "u", text.FgHiCyan}, {address.Reserved, "r", text.FgHiBlue}, {address.Cooling, "c", text.FgYellow}, {address.Held, "h", text.FgMagenta}, {address.Imported, "i", text.FgMagenta}}
 
-func (a *App) poolList(ctx context.Context, c *cli.Command, s *mint.Session) error {
-	all, err := s.Pools(ctx, c.Args().Slice())
+func (a *App) poolList(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	all, err := poolsOf(s).List(ctx, c.Args().Slice())
 	if err != nil {
 		return err
 	}
@@ -57,15 +63,15 @@ func (a *App) poolList(ctx context.Context, c *cli.Command, s *mint.Session) err
 		for i := range all {
 			all[i].Reservations = nil
 		}
-		return a.document(poolsJSON{"mintbatch/pools/1", append([]mint.PoolView{}, all...)})
+		return a.document(poolsJSON{"mintbatch/pools/1", append([]pools.View{}, all...)})
 	}
-	heads := []string{"network", "pool", "choice", "addresses", "free"}
+	heads := []string{"network", "pool", "allocation", "addresses", "free"}
 	for _, s := range standings {
 		heads = append(heads, string(s.Standing))
 	}
 	var cells [][]string
 	for _, v := range all {
-		line := []string{v.Network, v.Pool, string(v.Choice), count(v.Size), count(v.Free)}
+		line := []string{v.Network, v.Pool, string(v.Allocation), count(v.Size), count(v.Free)}
 		for _, s := range standings {
 			line = append(line, fmt.Sprint(v.Counts[s.Standing]))
 		}
@@ -75,11 +81,11 @@ func (a *App) poolList(ctx context.Context, c *cli.Command, s *mint.Session) err
 }
 
 type poolsJSON struct {
-	Schema string          `json:"schema"`
-	Pools  []mint.PoolView `json:"pools"`
+	Schema string       `json:"schema"`
+	Pools  []pools.View `json:"pools"`
 }
 
-// count writes a number; one that no longer fits is told as a power of two.
+// count writes a number; one that no longer fits is reported as a power of two.
 func count(n uint64) string {
 	if n >= 1<<62 {
 		return "2^63 or more"
@@ -103,13 +109,13 @@ func (a *App) table(c *cli.Command, heads []string, cells [][]string, none strin
 	return nil
 }
 
-func (a *App) poolShow(ctx context.Context, c *cli.Command, s *mint.Session) error {
-	all, err := s.Pools(ctx, c.Args().Slice())
+func (a *App) poolShow(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	all, err := poolsOf(s).List(ctx, c.Args().Slice())
 	if err != nil {
 		return err
 	}
 	if c.Bool("json") {
-		return a.document(poolsJSON{"mintbatch/pools/1", append([]mint.PoolView{}, all...)})
+		return a.document(poolsJSON{"mintbatch/pools/1", append([]pools.View{}, all...)})
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	for i, v := range all {
@@ -124,7 +130,7 @@ func (a *App) poolShow(ctx context.Context, c *cli.Command, s *mint.Session) err
 			line := a.labelled(p)
 			line("pool", v.Network+"/"+v.Pool)
 			line("ranges", strings.Join(v.Ranges, " "))
-			line("choice", string(v.Choice))
+			line("allocation", string(v.Allocation))
 			line("addresses", count(v.Size)+", "+count(v.Free)+" free")
 			fmt.Fprintln(a.Stdout)
 			if _, is := terminal(a.Stdout); is && !a.plain {
@@ -145,7 +151,7 @@ const (
 )
 
 // drawPool draws a letter for each address, in lines.
-func drawPool(w io.Writer, p painter, v mint.PoolView) {
+func drawPool(w io.Writer, p painter, v pools.View) {
 	n := 0
 	v.Each(poolLine*poolLines, func(at netip.Addr, s address.Standing) {
 		if n%poolLine == 0 {
@@ -178,7 +184,7 @@ func drawPool(w io.Writer, p painter, v mint.PoolView) {
 
 func (a *App) poolHold(ctx context.Context, c *cli.Command) error {
 	if !c.Args().Present() {
-		return misuse{errors.New("hold takes addresses: mintbatch pool hold ADDRESS")}
+		return misuse{errors.New("name the addresses: mintbatch pool hold ADDRESS")}
 	}
 	until := time.Time{}
 	if date := c.String("until"); date != "" {
@@ -187,7 +193,7 @@ func (a *App) poolHold(ctx context.Context, c *cli.Command) error {
 			return misuse{fmt.Errorf("%q is not a date; write it as 2027-03-31", date)}
 		}
 		if until = day.AddDate(0, 0, 1); until.Before(time.Now()) {
-			return misuse{fmt.Errorf("%s is over", date)}
+			return misuse{fmt.Errorf("the date %s is in the past", date)}
 		}
 	}
 	s, err := a.openSetup(ctx, c)
@@ -195,24 +201,24 @@ func (a *App) poolHold(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	n, err := s.Hold(ctx, c.Args().Slice(), c.String("network"), c.String("note"), until)
-	return a.toldPool(n, "held", err)
+	n, err := poolsOf(s).Hold(ctx, c.Args().Slice(), c.String("network"), c.String("note"), until)
+	return a.poolEvents(n, "held", err)
 }
 
-func (a *App) poolFree(ctx context.Context, c *cli.Command, s *mint.Session) error {
-	n, err := s.FreeAddresses(ctx, c.Args().Slice(), c.String("network"))
-	return a.toldPool(n, "freed", err)
+func (a *App) poolFree(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	n, err := poolsOf(s).Free(ctx, c.Args().Slice(), c.String("network"))
+	return a.poolEvents(n, "freed", err)
 }
 
-func (a *App) poolImport(ctx context.Context, c *cli.Command, s *mint.Session) error {
-	n, kept, err := s.ImportAddresses(ctx, c.Args().First(), c.String("network"))
+func (a *App) poolImport(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	n, kept, err := poolsOf(s).Import(ctx, c.Args().First(), c.String("network"))
 	if len(kept) > 0 {
-		fmt.Fprintf(a.Stderr, "kept already, and passed over: %s\n", strings.Join(kept, " "))
+		fmt.Fprintf(a.Stderr, "skipped, already not assignable: %s\n", strings.Join(kept, " "))
 	}
-	return a.toldPool(n, "imported", err)
+	return a.poolEvents(n, "imported", err)
 }
 
-func (a *App) toldPool(n int, what string, err error) error {
+func (a *App) poolEvents(n int, what string, err error) error {
 	if err == nil || n > 0 {
 		addresses := "addresses"
 		if n == 1 {
@@ -221,4 +227,9 @@ func (a *App) toldPool(n int, what string, err error) error {
 		fmt.Fprintf(a.Stderr, "%d %s %s\n", n, addresses, what)
 	}
 	return err
+}
+
+func poolsOf(d *mint.Desk) *pools.Pools {
+	user, host := mint.Operator()
+	return &pools.Pools{Setup: d.Setup, Ledger: d.Ledger, User: user, Host: host}
 }

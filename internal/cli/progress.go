@@ -13,11 +13,14 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/run"
 )
 
 // progress shows a run while it goes on: on a terminal a block of lines that
-// is drawn anew, elsewhere one line for each machine that is done or failed.
+// is drawn anew, elsewhere one line for each machine that is done or failed. It is ours
+// because go-pretty's progress draws one line for every tracker: of hundreds of machines the
+// few that fit on the screen are shown, those at work longest first.
 type progress struct {
 	mu      sync.Mutex
 	out     io.Writer
@@ -39,20 +42,13 @@ type progress struct {
 	forgetStop func() bool
 }
 
-const stopping = "stopping: what is under way comes to its end; Ctrl-C again leaves at once"
+const stopping = "Stopping after the steps in progress. Press Ctrl-C again to stop at once."
 
 type activity struct {
-	step  run.Step
+	step  step.Name
 	since time.Time // when the step began
 	share float64
 	part  float64 // of all steps, roughly
-}
-
-// stepParts is about how much of a machine's time lies behind it when a step
-// begins.
-var stepParts = map[run.Step]float64{
-	run.Reserve: 0, run.Clone: 0.02, run.Shape: 0.45, run.Wire: 0.48, run.Seed: 0.5,
-	run.Checkpoint: 0.52, run.Record: 0.55, run.Start: 0.57, run.Confirm: 0.6,
 }
 
 // How many machines in work, and how many failures, are shown at once.
@@ -119,9 +115,9 @@ func (p *progress) watch(e run.Event) {
 		p.say(line)
 	case run.Stopped:
 		p.forget(e.Key)
-	case run.Waits:
+	case run.Waiting:
 		p.forget(e.Key)
-		p.waiting[e.Key] = stepParts[e.Step]
+		p.waiting[e.Key] = step.Of(e.Step).Share
 	default:
 		delete(p.waiting, e.Key)
 		one := p.active[e.Key]
@@ -133,8 +129,8 @@ func (p *progress) watch(e run.Event) {
 		if one.step != e.Step {
 			one.since = time.Now()
 		}
-		one.step, one.share, one.part = e.Step, e.Share, stepParts[e.Step]
-		if e.Step == run.Clone {
+		one.step, one.share, one.part = e.Step, e.Share, step.Of(e.Step).Share
+		if e.Step == step.Clone {
 			one.part += e.Share * 0.4
 		}
 	}
@@ -170,7 +166,7 @@ func (p *progress) draw() {
 	}
 	for i, key := range p.order {
 		if i == most {
-			lines = append(lines, fmt.Sprintf("  and %d more in work", len(p.order)-most))
+			lines = append(lines, fmt.Sprintf("  and %d more in progress", len(p.order)-most))
 			break
 		}
 		lines = append(lines, p.machineLine(key))
@@ -192,7 +188,7 @@ func (p *progress) draw() {
 
 func (p *progress) summary() string {
 	waiting := p.total - p.done - len(p.failed) - len(p.active)
-	line := fmt.Sprintf("%d of %d done, %d in work, %d waiting", p.done, p.total, len(p.active), waiting)
+	line := fmt.Sprintf("%d of %d done, %d in progress, %d waiting", p.done, p.total, len(p.active), waiting)
 	if n := len(p.failed); n > 0 {
 		line += fmt.Sprintf(", %d failed", n)
 	}
@@ -220,7 +216,7 @@ func (p *progress) left() (time.Duration, bool) {
 	}
 	left := time.Duration(float64(time.Since(p.began)) * (1 - part) / part)
 	for _, a := range p.active {
-		if a.step == run.Clone && a.share > 0.02 {
+		if a.step == step.Clone && a.share > 0.02 {
 			left = max(left, time.Duration(float64(time.Since(a.since))*(1-a.share)/a.share))
 		}
 	}
@@ -233,7 +229,7 @@ const barWidth = 20
 func (p *progress) machineLine(key machine.Key) string {
 	a := p.active[key]
 	line := fmt.Sprintf("  %-24s %-8s %-10s %5s", key.Name, key.Site, a.step, clock(time.Since(a.since)))
-	if a.step == run.Clone {
+	if a.step == step.Clone {
 		full := int(a.share * barWidth)
 		line += "  " + strings.Repeat("=", full) + strings.Repeat(".", barWidth-full) + fmt.Sprintf(" %3.0f%%", a.share*100)
 	}

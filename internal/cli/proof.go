@@ -13,9 +13,12 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/answers/kinds"
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/mint"
+	"mintbatch/internal/handover"
+	"mintbatch/internal/plan"
 )
 
 func (a *App) proofCommand() *cli.Command {
@@ -23,14 +26,16 @@ func (a *App) proofCommand() *cli.Command {
 		Name:      "proof",
 		Usage:     "show the work that a mint would do",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Computes the work without doing it: which machines, from what, with which addresses.\n" +
-			"The addresses shown are those that a mint will use. Names may be globs.\n\n" +
+		Description: "Computes the work without doing it: which machines, from which templates, with which addresses.\n" +
+			"A mint will use the addresses shown. Names may be globs.\n\n" +
 			"   mintbatch proof\n   mintbatch proof 'bms-sonar-*' --files answers",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "files", Usage: "also write every answers file and seed into `DIR`, secrets left out"},
-			&cli.BoolFlag{Name: "reveal", Usage: "with --files, on a terminal: with the secrets that are made already"},
-			&cli.BoolFlag{Name: "hold", Usage: "reserve the addresses of the machines that are new"},
-			&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"},
+			&cli.StringFlag{Name: "files", Usage: "also write every answers file and seed to `DIR`, without secrets"},
+			&cli.BoolFlag{Name: "reveal", Usage: "with --files, on a terminal: include the secrets that exist already"},
+			&cli.BoolFlag{Name: "reserve", Usage: "reserve the addresses of new machines"},
+			&cli.BoolFlag{Name: "offline", Usage: "do not contact the sites; use what the ledger knows"},
+			acceptMissingFlag(),
+			forceFlag(overFiles),
 		},
 		Action: a.proof,
 	}
@@ -40,61 +45,70 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 	if err := a.mayReveal(c); err != nil {
 		return err
 	}
-	s, err := a.open(ctx, c)
+	s, err := a.openNamed(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	if c.Bool("hold") {
-		if err := a.hold(ctx, c, s, s.InSheet(c.Args().Slice())); err != nil {
+	if dir := c.String("files"); dir != "" {
+		if err := handover.CheckFiles(dir, over(c)); err != nil {
 			return err
 		}
 	}
-	p, err := s.Proof(ctx, c.Args().Slice(), c.Bool("offline"))
+	if c.Bool("reserve") {
+		if err := a.lock(ctx, c, s, s.InSheet(c.Args().Slice())); err != nil {
+			return err
+		}
+	}
+	p, err := s.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: contact(c), Missing: missing(c)})
 	if err != nil {
 		return err
 	}
-	var looked []mint.Looked
-	if !c.Bool("offline") {
-		if looked, err = s.Look(ctx, p); err != nil {
+	var probed []plan.Probed
+	if contact(c) == plan.Online {
+		if probed, err = p.Probe(ctx); err != nil {
 			return err
 		}
 	}
-	a.findings(a.Stderr, s.Warnings)
-	if c.Bool("hold") {
-		n, err := s.Reserve(ctx, p)
+	a.findings(a.Stderr, p.Warnings)
+	if c.Bool("reserve") {
+		n, err := p.Reserve(ctx, s.Ledger)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.Stderr, "the addresses of %s reserved\n", plural(n, "new machine"))
+		fmt.Fprintf(a.Stderr, "reserved the addresses of %s\n", finding.Plural(n, "new machine"))
 	}
 	if dir := c.String("files"); dir != "" {
-		n, err := s.WriteFiles(ctx, p, dir, c.Bool("reveal"))
+		n, err := handover.WriteFiles(ctx, s, p.Proof, dir, over(c), handover.Reveal(c.Bool("reveal")))
 		if err != nil {
 			return fmt.Errorf("write the answers: %w", err)
 		}
-		fmt.Fprintf(a.Stderr, "answers and seeds of %s written to %s\n", plural(n, "machine"), dir)
+		fmt.Fprintf(a.Stderr, "wrote the answers and seeds of %s to %s\n", finding.Plural(n, "machine"), dir)
 	}
 	if c.Bool("json") {
-		d := proofDocument(p)
-		d.Looked = looked
+		d := proofDocument(p.Proof)
+		d.Probed = probed
 		return a.document(d)
 	}
 	if !c.Bool("quiet") {
-		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p, false)
-		todo, _ := mint.Todo(p, true)
-		a.showTime(s, todo)
-		a.showLooked(looked)
+		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, everyMachine)
+		todo, _ := p.Todo(plan.AllowRemakes)
+		a.showCommentedOut(s)
+		a.showTime(p, todo)
+		a.showProbed(probed)
 	}
 	return nil
 }
+
+// contact is whether the sites are contacted.
+func contact(c *cli.Command) plan.Contact { return plan.Contact(!c.Bool("offline")) }
 
 type proofJSON struct {
 	Schema string             `json:"schema"`
 	Totals map[proof.Word]int `json:"totals"`
 	Works  []proof.Work       `json:"works"`
 	Sums   proof.Sums         `json:"sums"`
-	Looked []mint.Looked      `json:"looked,omitempty"`
+	Probed []plan.Probed      `json:"probed,omitempty"`
 }
 
 func proofDocument(p proof.Proof) proofJSON {
@@ -105,12 +119,19 @@ func proofDocument(p proof.Proof) proofJSON {
 	return d
 }
 
-// showProof prints the work, machine by machine, and the totals. Machines that
-// need none are only counted when changed is set.
-func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
+// detail says which machines of a proof are listed; the others are only counted.
+type detail int
+
+const (
+	everyMachine detail = iota
+	machinesWithWork
+)
+
+// showProof prints the work, machine by machine, and the totals.
+func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail) {
 	var cells [][]string
 	for _, work := range all.Works {
-		if changed && work.Word == proof.Same && len(work.Drift) == 0 {
+		if listed == machinesWithWork && work.Word == proof.Same && len(work.Drift) == 0 && work.Swept == "" && work.Refusal == "" && len(work.Reasons) == 0 {
 			continue
 		}
 		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", "", "", visible(work.Why())}
@@ -127,18 +148,25 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, changed bool) {
 		fmt.Fprintln(w)
 	}
 	fmt.Fprintln(w, p.paint(totals(all)+room(all), text.Bold))
-	if told := inClear(all); told != "" {
-		fmt.Fprintln(w, told)
-	}
-	if told := whereTo(all.Sums()); told != "" {
-		fmt.Fprintln(w, told)
+	paragraph(w, "", inClear(all))
+	paragraph(w, "", hostKeys(all))
+	paragraph(w, "", whereTo(all.Sums()))
+	if n := all.Count(proof.Dated); n > 0 {
+		paragraph(w, "", differ(n)+" only in settings that a first boot reads, left unchanged; `mintbatch remake` applies them, `mintbatch accept` records changes made by hand")
 	}
 	if n := all.Drifted(); n > 0 {
-		fmt.Fprintf(w, "%s changed at the site by somebody else; mint --fix-drift puts that right\n", plural(n, "machine"))
+		paragraph(w, "", finding.Plural(n, "machine")+" changed at the site outside of mintbatch; `mintbatch mint --fix-drift` reverts that")
 	}
 }
 
-// whereTo tells where the clones go, where there is a choice.
+func differ(n int) string {
+	if n == 1 {
+		return "1 machine differs"
+	}
+	return fmt.Sprintf("%d machines differ", n)
+}
+
+// whereTo reports where the clones go, where there is a choice.
 func whereTo(s proof.Sums) string {
 	var parts []string
 	for _, part := range []struct {
@@ -157,26 +185,26 @@ func whereTo(s proof.Sums) string {
 	return strings.Join(parts, "; ")
 }
 
-// showTime tells about how long some work will take, where earlier runs tell.
-func (a *App) showTime(s *mint.Session, todo []proof.Work) {
-	if d, ok := s.Estimate(todo); ok {
-		fmt.Fprintf(a.Stdout, "a mint of it takes about %s, going by earlier runs\n", max(d.Round(time.Second), time.Second))
+// showTime reports about how long some work will take, where earlier runs tell.
+func (a *App) showTime(p *plan.Plan, todo []proof.Work) {
+	if d, ok := p.Estimate(todo); ok {
+		fmt.Fprintf(a.Stdout, "estimated time: %s, from earlier runs\n", max(d.Round(time.Second), time.Second))
 	}
 }
 
-// showLooked tells which addresses were asked about, and that none is taken: of
+// showProbed reports which addresses were asked about, and that none is taken: of
 // one that is, there is a finding.
-func (a *App) showLooked(all []mint.Looked) {
+func (a *App) showProbed(all []plan.Probed) {
 	for _, l := range all {
-		words := make([]string, len(l.Ways))
-		for i, way := range l.Ways {
-			words[i] = string(way)
+		words := make([]string, len(l.Probes))
+		for i, probe := range l.Probes {
+			words[i] = string(probe)
 		}
-		fmt.Fprintf(a.Stdout, "network %s: of %d new addresses, asked about by %s, %d were seen\n", l.Network, l.Addresses, strings.Join(words, " and "), len(l.Seen))
+		fmt.Fprintf(a.Stdout, "network %s: probed %d new addresses by %s; %d answered\n", l.Network, l.Addresses, strings.Join(words, " and "), len(l.Answers))
 	}
 }
 
-// room tells what the clones take of their stores, where that is known.
+// room reports what the clones take of their stores, where that is known.
 func room(p proof.Proof) string {
 	var takes, saves machine.Size
 	for _, w := range p.Works {
@@ -187,29 +215,47 @@ func room(p proof.Proof) string {
 	if takes == 0 {
 		return ""
 	}
-	return fmt.Sprintf("; the clones take %s, and being linked saves %s", rough(takes), rough(saves))
+	return fmt.Sprintf("; the clones take %s; linked clones save %s", rough(takes), rough(saves))
 }
 
-// inClear tells of seeds that carry more than hashes.
-func inClear(p proof.Proof) string {
-	carry, stay := 0, 0
+// seeds counts those that are to be made and have something, and of these the ones that
+// are left where they are.
+func seeds(p proof.Proof, has func(machine.Guest) bool) (carry, stay int) {
 	for _, w := range p.Works {
-		if (w.Word == proof.New || w.Word == proof.Remake) && w.Machine.Guest.InClear() {
+		if (w.Word == proof.New || w.Word == proof.Remake) && has(w.Machine.Guest) {
 			carry++
 			if !w.Machine.DropSeed {
 				stay++
 			}
 		}
 	}
+	return carry, stay
+}
+
+// hostKeys reports seeds that carry the private SSH host keys of their guests.
+func hostKeys(p proof.Proof) string {
+	carry, stay := seeds(p, func(g machine.Guest) bool { return kinds.Of(g).HostKey })
+	switch {
+	case carry == 0:
+		return ""
+	case stay == 0:
+		return fmt.Sprintf("the seeds of %s contain private SSH host keys; each is deleted once its guest is confirmed", finding.Plural(carry, "machine"))
+	}
+	return fmt.Sprintf("the seeds of %s contain private SSH host keys; those of %d are kept", finding.Plural(carry, "machine"), stay)
+}
+
+// inClear reports seeds that carry more than hashes.
+func inClear(p proof.Proof) string {
+	carry, stay := seeds(p, func(g machine.Guest) bool { return kinds.Of(g).InClear(g) })
 	switch {
 	case carry == 0:
 		return ""
 	case carry == 1 && stay == 0:
-		return "the seed of 1 machine carries passwords; it is made last, and taken away once the guest is confirmed"
+		return "the seed of 1 machine contains passwords; it is written right before the start and deleted once the guest is confirmed"
 	case stay == 0:
-		return fmt.Sprintf("the seeds of %s carry passwords; each is made last, and taken away once its guest is confirmed", plural(carry, "machine"))
+		return fmt.Sprintf("the seeds of %s contain passwords; each is written right before the start and deleted once its guest is confirmed", finding.Plural(carry, "machine"))
 	}
-	return fmt.Sprintf("the seeds of %s carry passwords; by the setup, those of %d are left where they are", plural(carry, "machine"), stay)
+	return fmt.Sprintf("the seeds of %s contain passwords; those of %d are kept, as the setup says", finding.Plural(carry, "machine"), stay)
 }
 
 // mayReveal refuses to reveal secrets where nobody sits who asked for it.
@@ -231,7 +277,7 @@ func totals(p proof.Proof) string {
 	if len(words) == 0 {
 		return "no machines"
 	}
-	return plural(len(p.Works), "machine") + ": " + strings.Join(words, ", ")
+	return finding.Plural(len(p.Works), "machine") + ": " + strings.Join(words, ", ")
 }
 
 func cpus(s machine.Shape) string {
@@ -251,7 +297,7 @@ func size(s machine.Size) string {
 func addresses(m *machine.Machine) string {
 	var words []string
 	for _, a := range m.Adapters {
-		words = append(words, a.Ways()...)
+		words = append(words, a.Words()...)
 		for _, p := range a.Addresses {
 			words = append(words, p.Addr().String())
 		}

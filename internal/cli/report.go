@@ -6,21 +6,25 @@ import (
 	"fmt"
 
 	"github.com/urfave/cli/v3"
+
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/handover"
+	"mintbatch/internal/plan"
 )
 
 func (a *App) reportCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "report",
-		Usage: "hand-over documents",
-		Description: "A workbook is a copy of your own sheet with added columns: work, state, addresses, MAC, host,\n" +
-			"when and error. Everything else in it stays as it is, and the sheet itself is never written to.\n" +
-			"A known_hosts file gets the host keys of all machines, by names and addresses; lines that were\n" +
-			"there for the same names and addresses go, and all others stay.\n\n" +
+		Usage: "write hand-over documents",
+		Description: "The workbook is a copy of the sheet with added columns: work, state, addresses, MAC, host, when\n" +
+			"and error. The rest is unchanged, and the sheet itself is never written to.\n" +
+			"The known_hosts file gets the host keys of all machines, by names and addresses. Earlier lines\n" +
+			"for the same names and addresses are replaced; all others are kept.\n\n" +
 			"   mintbatch report --workbook machines-made.xlsx\n   mintbatch report --known-hosts ~/.ssh/known_hosts",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "workbook", Usage: "write the copy to `FILE`"},
-			&cli.StringFlag{Name: "known-hosts", Usage: "bring the known_hosts `FILE` up to date"},
-			&cli.BoolFlag{Name: "force", Usage: "write over a workbook"},
+			&cli.StringFlag{Name: "workbook", Usage: "write a copy of the sheet, with the results, to `FILE`"},
+			&cli.StringFlag{Name: "known-hosts", Usage: "update the known_hosts `FILE`"},
+			forceFlag(overFiles),
 		},
 		Action: a.report,
 	}
@@ -32,7 +36,7 @@ func (a *App) report(ctx context.Context, c *cli.Command) error {
 	}
 	path, hosts := c.String("workbook"), c.String("known-hosts")
 	if path == "" && hosts == "" {
-		return misuse{errors.New("say what to write: --workbook FILE, --known-hosts FILE")}
+		return misuse{errors.New("name what to write: --workbook FILE or --known-hosts FILE")}
 	}
 	if hosts != "" {
 		if err := a.knownHosts(ctx, c, hosts); err != nil || path == "" {
@@ -44,17 +48,17 @@ func (a *App) report(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer s.Close()
-	if err := s.CheckWorkbook(path, c.Bool("force")); err != nil {
+	if err := handover.CheckWorkbook(s, path, over(c)); err != nil {
 		return err
 	}
-	p, err := s.Proof(ctx, nil, false)
+	p, err := s.Make(ctx, plan.Request{Contact: plan.Online})
 	if err != nil {
 		return err
 	}
-	if err := s.WriteWorkbook(ctx, path, p); err != nil {
+	if err := handover.WriteWorkbook(ctx, s, path, over(c), p.Proof); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Stderr, "written: %s\n", path)
+	fmt.Fprintf(a.Stderr, "wrote %s\n", path)
 	return nil
 }
 
@@ -64,9 +68,9 @@ func (a *App) knownHosts(ctx context.Context, c *cli.Command, path string) error
 		return err
 	}
 	defer s.Close()
-	n, err := s.WriteKnownHosts(ctx, path)
+	n, err := handover.WriteKnownHosts(ctx, s, path)
 	if err == nil {
-		fmt.Fprintf(a.Stderr, "%s knows %s\n", path, plural(n, "machine"))
+		fmt.Fprintf(a.Stderr, "%s knows %s\n", path, finding.Plural(n, "machine"))
 	}
 	return err
 }

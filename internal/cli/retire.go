@@ -7,59 +7,63 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/plan"
 )
 
 func (a *App) remakeCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "remake",
-		Usage:     "clone again from the template, keeping name and addresses",
+		Usage:     "clone machines again from their templates, keeping names and addresses",
 		ArgsUsage: "MACHINE...",
-		Description: "A spoiled machine is back as its row says: fresh disk, login and host key, with the name,\n" +
-			"addresses and MAC that it had. What its disk holds is lost. Names may be globs.\n\n" +
+		Description: "Clones machines again as their rows say: the disk, login and host key are new; the name,\n" +
+			"addresses and MAC address stay. The contents of the disk are lost. Names may be globs.\n\n" +
 			"   mintbatch remake bms-sonar-03",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}, keepHostKeyFlag(), eventsFlag()},
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"}, keepHostKeyFlag(), acceptMissingFlag(), eventsFlag(), forceFlag(overFiles)},
 		Action: a.remake,
 	}
 }
 
 func (a *App) remake(ctx context.Context, c *cli.Command) error {
 	if !c.Args().Present() {
-		return misuse{errors.New("say which machines: mintbatch remake MACHINE [MACHINE...]")}
+		return misuse{errors.New("name the machines: mintbatch remake MACHINE [MACHINE...]")}
 	}
-	s, err := a.open(ctx, c)
+	d, err := a.openNamed(ctx, c)
 	if err != nil {
 		return err
 	}
-	defer s.Close()
-	if err := a.hold(ctx, c, s, s.InSheet(c.Args().Slice())); err != nil {
+	defer d.Close()
+	if err := a.lock(ctx, c, d, d.InSheet(c.Args().Slice())); err != nil {
 		return err
 	}
-	p, err := s.RemakeProof(ctx, c.Args().Slice())
+	p, err := d.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: plan.Online, Missing: missing(c), Remake: true})
 	if err != nil {
 		return err
 	}
-	return a.do(ctx, c, s, p, true, mint.Order{KeepHostKey: c.Bool("keep-host-key")})
+	return a.mintOnce(ctx, c, d, p, plan.AllowRemakes, mint.Order{KeepHostKey: c.Bool("keep-host-key")})
 }
 
 func (a *App) retireCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "retire",
-		Usage:     "take machines down and give their addresses back",
+		Usage:     "delete machines and free their addresses",
 		ArgsUsage: "MACHINE...",
-		Description: "Shuts the machines down, deletes them with their disks and forgets them. Only what this\n" +
-			"ledger made goes. One that is still in the sheet is new again for the next mint.\n" +
-			"With --keep-disks the machines go and their disks stay; no later machine will touch those.\n\n" +
+		Description: "Shuts the machines down, deletes them with their disks and removes them from the ledger. Only\n" +
+			"machines that this ledger made are deleted. A machine that is still in the sheet is new again\n" +
+			"for the next mint. With --keep-disks the disks are kept, and no later machine uses them.\n\n" +
 			"   mintbatch retire bms-sonar-03\n   mintbatch retire --keep-disks bms-sonar-03\n   mintbatch retire --strays",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "strays", Usage: "retire all machines that the sheet no longer has"},
+			&cli.BoolFlag{Name: "strays", Usage: "retire all machines that are no longer in the sheet"},
 			keepDisksFlag(),
 			forceOffFlag(),
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
+			acceptMissingFlag(),
 			eventsFlag(),
+			forceFlag(overFiles),
 		},
 		Action: a.retire,
 	}
@@ -68,53 +72,100 @@ func (a *App) retireCommand() *cli.Command {
 func (a *App) retire(ctx context.Context, c *cli.Command) error {
 	strays := c.Bool("strays")
 	if c.Args().Present() == strays {
-		return misuse{errors.New("say which machines: mintbatch retire MACHINE [MACHINE...], or --strays for all that the sheet no longer has")}
+		return misuse{errors.New("name the machines: mintbatch retire MACHINE [MACHINE...], or give --strays for all that are no longer in the sheet")}
 	}
-	open := a.openSetup
-	if strays {
-		open = a.open
+	open := a.open
+	if !strays {
+		open = func(ctx context.Context, c *cli.Command) (*mint.Desk, error) { return a.openSetup(ctx, c) }
 	}
-	s, err := open(ctx, c)
+	d, err := open(ctx, c)
 	if err != nil {
 		return err
 	}
-	defer s.Close()
+	defer d.Close()
 	scope := mint.Named(c.Args().Slice())
 	if strays {
-		scope = s.NotInSheet()
+		scope = d.NotInSheet()
 	}
-	if err := a.hold(ctx, c, s, scope); err != nil {
+	if err := a.lock(ctx, c, d, scope); err != nil {
 		return err
 	}
-	works, err := s.Owned(ctx, c.Args().Slice())
-	if strays {
-		works, err = s.Strays(ctx)
+	if !strays {
+		in, err := a.input(c)
+		if err != nil {
+			return err
+		}
+		d.TrySheet(in)
 	}
+	r, err := d.Retiring(ctx, mint.Which{Names: c.Args().Slice(), Strays: strays}, missing(c))
 	if err != nil {
 		return err
 	}
-	if len(works) == 0 {
-		fmt.Fprintln(a.Stdout, "no strays: the sheet has every machine of the ledger")
+	if a.readsInput(c) {
+		a.showRetiring(c, r)
+	}
+	if len(r.Works) == 0 {
+		if c.Bool("json") {
+			return a.document(mintDocument(&mint.Outcome{}, proof.Proof{}))
+		}
 		return nil
 	}
-	if a.talks(c) {
-		a.showLosses(c, works)
-	}
-	return a.takeDown(ctx, c, s, works, "retired", func() error { return a.askToRetire(len(works)) }, (*mint.Session).Retire)
+	task := mint.Retirement(c.Name, r.Works, orderOf(c))
+	return a.retireAll(ctx, c, d, task, task.RetireQuestion(), "retired")
 }
 
-// talks tells whether what a command does is told in words on standard output.
-func (a *App) talks(c *cli.Command) bool {
+// orderOf is what the command line says of how machines are taken down.
+func orderOf(c *cli.Command) mint.Order {
+	return mint.Order{ForceOff: c.Bool("force-off"), Disks: disksAfter(c)}
+}
+
+// showRetiring shows what goes, what is gone already, and what comes back.
+func (a *App) showRetiring(c *cli.Command, r *mint.Retiring) {
+	for _, e := range r.Gone {
+		fmt.Fprintf(a.Stdout, "%s at %s was already retired, %s\n", visible(e.Name), e.Site, when(e.At))
+	}
+	if len(r.Works) == 0 {
+		if len(r.Gone) == 0 {
+			fmt.Fprintln(a.Stdout, "no strays: every machine of the ledger is in the sheet")
+		}
+		return
+	}
+	a.showLosses(c, r.Works)
+	if r.Wanted > 0 {
+		fmt.Fprintf(a.Stdout, "%s still in the sheet: the next mint makes %s again\n", isAre(r.Wanted), itThem(r.Wanted))
+	}
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return fmt.Sprintf("%d are", n)
+}
+
+func itsTheir(n int) string {
+	if n == 1 {
+		return "its"
+	}
+	return "their"
+}
+
+func itThem(n int) string {
+	if n == 1 {
+		return "it"
+	}
+	return "them"
+}
+
+// readsInput reports whether what a command does is reported in words on standard output.
+func (a *App) readsInput(c *cli.Command) bool {
 	return !c.Bool("quiet") && !c.Bool("json") && !a.streams(c)
 }
 
-// takeDown asks and then does something to machines of the ledger, and tells what
-// came of it; done is the word for that.
-func (a *App) takeDown(ctx context.Context, c *cli.Command, s *mint.Session, works []proof.Work, done string, ask func() error,
-	do func(s *mint.Session, ctx, stop context.Context, works []proof.Work, o mint.Order) (*mint.Minted, error)) error {
-	order := mint.Order{ForceOff: c.Bool("force-off"), Disks: disksAfter(c)}
-	came, err := a.perform(ctx, c, s, task{works, order, ask,
-		func(works []proof.Work, o mint.Order) (*mint.Minted, error) { return do(s, ctx, a.stop, works, o) }})
+// retireAll asks, does a task on machines of the ledger, and tells what came of it; done is
+// the word for that.
+func (a *App) retireAll(ctx context.Context, c *cli.Command, d *mint.Desk, t mint.Task, q mint.Question, done string) error {
+	came, err := a.perform(ctx, c, d, t, q)
 	switch {
 	case came == nil || a.streams(c):
 		return err
@@ -124,11 +175,11 @@ func (a *App) takeDown(ctx context.Context, c *cli.Command, s *mint.Session, wor
 	if !c.Bool("quiet") {
 		a.showKept(c, came.Kept)
 	}
-	a.closing(c, came, done, 0)
+	a.closing(c, came, done, proof.Proof{})
 	return err
 }
 
-// showKept tells where disks are that nobody looks after from now on.
+// showKept reports where disks are that no machine uses from now on.
 func (a *App) showKept(c *cli.Command, kept []ledger.Kept) {
 	var cells [][]string
 	for _, k := range kept {
@@ -138,7 +189,7 @@ func (a *App) showKept(c *cli.Command, kept []ledger.Kept) {
 	}
 	if len(cells) > 0 {
 		fmt.Fprintln(a.Stdout)
-		rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"machine", "site", "disk that stays"}, cells)
+		rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"machine", "site", "kept disk"}, cells)
 	}
 }
 
@@ -147,23 +198,12 @@ func (a *App) showLosses(c *cli.Command, works []proof.Work) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
 	for _, w := range works {
-		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Machine.Shape.Disk), addresses(w.Machine), visible(w.Machine.Mark.Owner)})
+		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Machine.Shape.Disk), addresses(w.Machine), visible(w.Machine.Info.Owner)})
 	}
 	rows(a.Stdout, p, []string{"machine", "site", "identity", "disk", "addresses", "owner"}, cells)
-	disks := "with everything on the disks"
-	if disksAfter(c) == survey.KeepDisks {
-		disks = "and the disks to stay"
+	disks := " with " + itsTheir(len(works)) + " disks"
+	if disksAfter(c) == contract.KeepDisks {
+		disks = "; " + itsTheir(len(works)) + " disks are kept"
 	}
-	fmt.Fprintf(a.Stdout, "\n%s to go, %s\n", plural(len(works), "machine"), disks)
-}
-
-// manyMachines is from how many on a mere yes is too easily said.
-const manyMachines = 10
-
-func (a *App) askToRetire(n int) error {
-	word := "yes"
-	if n > manyMachines {
-		word = fmt.Sprint(n)
-	}
-	return a.ask(fmt.Sprintf("Retire %s?", plural(n, "machine")), word)
+	fmt.Fprintf(a.Stdout, "\n%s will be deleted%s\n", finding.Plural(len(works), "machine"), disks)
 }

@@ -1,196 +1,68 @@
 package cli
 
 import (
-	"bufio"
-	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/survey"
-	"mintbatch/internal/ledger"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/output"
+	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
-	"mintbatch/internal/site"
 )
-
-// hold waits for the ledger while others have it, or work on the machines in
-// the scope.
-func (a *App) hold(ctx context.Context, c *cli.Command, s *mint.Session, scope mint.Scope) error {
-	for told := ""; ; {
-		err := s.HoldLedger(ctx, strings.TrimPrefix(c.FullName(), "mintbatch "), scope)
-		var busy *ledger.Busy
-		if !errors.As(err, &busy) {
-			return err
-		}
-		if told != busy.Error() {
-			told = busy.Error()
-			fmt.Fprintf(a.Stderr, "waiting: %s\n", visible(told))
-		}
-		select {
-		case <-a.stop.Done():
-			return fmt.Errorf("%w: %s", run.ErrStopped, busy)
-		case <-time.After(200 * time.Millisecond):
-		}
-	}
-}
 
 func eventsFlag() cli.Flag {
 	return &cli.StringFlag{Name: "events", Usage: "also write the log of the run, JSON Lines, to `FILE` as it goes on; - is standard output, which then has nothing else"}
 }
 
 func keepHostKeyFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "keep-host-key", Usage: "a machine that is made again keeps its SSH host key, so that nobody's known_hosts has to change"}
+	return &cli.BoolFlag{Name: "keep-host-key", Usage: "keep the SSH host key of a machine that is cloned again, so that known_hosts files stay valid"}
 }
 
 func keepDisksFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "keep-disks", Usage: "leave the disks of machines that are retired where they are"}
+	return &cli.BoolFlag{Name: "keep-disks", Usage: "keep the disks of retired machines"}
 }
 
-// disksAfter tells what becomes of the disks of machines that are retired.
-func disksAfter(c *cli.Command) survey.Disks {
+// disksAfter reports what becomes of the disks of machines that are retired.
+func disksAfter(c *cli.Command) contract.Disks {
 	if c.Bool("keep-disks") {
-		return survey.KeepDisks
+		return contract.KeepDisks
 	}
-	return survey.DeleteDisks
+	return contract.DeleteDisks
 }
+
+func acceptMissingFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "accept-missing", Usage: "treat machines that their site does not list as deleted, however many they are"}
+}
+
+// missing is what the command line says of machines that their site does not list.
+func missing(c *cli.Command) plan.Missing { return plan.Missing(c.Bool("accept-missing")) }
 
 func forceOffFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "force-off", Usage: "cut the power of a guest that has to shut down and does not"}
+	return &cli.BoolFlag{Name: "force-off", Usage: "power off a guest that does not shut down when asked"}
 }
 
-// streams tells whether the log of the run goes to standard output.
+// forceFlag lets outputs be written over files that are there.
+func forceFlag(usage string) cli.Flag { return &cli.BoolFlag{Name: "force", Usage: usage} }
+
+const overFiles = "replace existing output files"
+
+// over reports whether an output may replace a file.
+func over(c *cli.Command) output.Over { return output.Over(c.Bool("force")) }
+
+// streams reports whether the log of the run goes to standard output.
 func (a *App) streams(c *cli.Command) bool { return c.String("events") == "-" }
 
-// eventStream opens what --events names.
-func (a *App) eventStream(c *cli.Command) (io.WriteCloser, error) {
-	switch path := c.String("events"); path {
-	case "":
-		return nopCloser{io.Discard}, nil
-	case "-":
-		return nopCloser{a.Stdout}, nil
-	default:
-		return os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	}
-}
-
-type nopCloser struct{ io.Writer }
-
-func (nopCloser) Close() error { return nil }
-
-// claim keeps the machines of some work for a run, and gives them back if the
-// question is not answered by yes.
-func (a *App) claim(ctx context.Context, c *cli.Command, s *mint.Session, todo []proof.Work, ask func() error) error {
-	if a.streams(c) && c.Bool("json") {
-		return misuse{errors.New("--json and --events - both want standard output; give --events a file")}
-	}
-	if err := s.Claim(ctx, c.Name, todo); err != nil {
-		return err
-	}
-	if len(todo) == 0 || c.Bool("yes") {
-		return nil
-	}
-	if err := ask(); err != nil {
-		return errors.Join(err, s.Disclaim(ctx))
-	}
-	return nil
-}
-
-// task is something that is done to machines: asked for, and shown as it goes on.
-type task struct {
-	works []proof.Work
-	order mint.Order
-	ask   func() error
-	do    func(works []proof.Work, o mint.Order) (*mint.Minted, error)
-}
-
-// perform keeps the machines of a task for a run, asks and does it. Without a
-// result nothing was begun. Guests that had to shut down and did not are asked
-// about where somebody can answer.
-func (a *App) perform(ctx context.Context, c *cli.Command, s *mint.Session, t task) (*mint.Minted, error) {
-	came, err := a.once(ctx, c, s, t)
-	if came == nil || t.order.ForceOff || c.Bool("yes") || a.stop.Err() != nil {
-		return came, err
-	}
-	var names []string
-	t.works = nil
-	for _, r := range came.Results {
-		if errors.Is(r.Err, site.ErrDeaf) {
-			t.works, names = append(t.works, r.Work), append(names, visible(r.Name))
-		}
-	}
-	if len(names) == 0 {
-		return came, err
-	}
-	t.order.ForceOff = true
-	t.ask = func() error {
-		fmt.Fprintf(a.Stderr, "\nnot shut down when asked to: %s\n", strings.Join(names, " "))
-		return a.ask(fmt.Sprintf("Cut the power of %s, as if a cable was pulled, and go on?", plural(len(names), "machine")), "yes")
-	}
-	if err := a.hold(ctx, c, s, mint.Of(t.works)); err != nil {
-		return came, err
-	}
-	later, failed := a.once(ctx, c, s, t)
-	if later == nil {
-		var no misuse
-		if errors.As(failed, &no) { // an answer that leaves things as they are
-			failed = nil
-		}
-		return came, errors.Join(err, failed)
-	}
-	came.Amend(later)
-	return came, came.Outcome(a.stop)
-}
-
-func (a *App) once(ctx context.Context, c *cli.Command, s *mint.Session, t task) (*mint.Minted, error) {
-	if err := a.claim(ctx, c, s, t.works, t.ask); err != nil {
-		return nil, err
-	}
-	stream, err := a.eventStream(c)
-	if err != nil {
-		return nil, errors.Join(err, s.Disclaim(ctx))
-	}
-	defer stream.Close()
-	progress := a.newProgress(c, t.works)
-	defer progress.end()
-	t.order.Events, t.order.Watch, t.order.Boundary = stream, progress.watch, a.Boundary
-	return t.do(t.works, t.order)
-}
-
-// ask puts the question before anything is done, and goes on only when it is
-// answered by the word. Where nobody can answer, nothing is done.
-func (a *App) ask(question, word string) error {
-	if _, ok := terminal(a.Stdin); !ok {
-		return misuse{errors.New("there is no terminal to ask at; give --yes to go ahead without a question")}
-	}
-	fmt.Fprintf(a.Stderr, "\n%s Type %s to go ahead: ", question, word)
-	answer := make(chan string, 1)
-	go func() {
-		line, _ := bufio.NewReader(a.Stdin).ReadString('\n')
-		answer <- strings.ToLower(strings.TrimSpace(line))
-	}()
-	select {
-	case <-a.stop.Done():
-		fmt.Fprintln(a.Stderr)
-		return run.ErrStopped
-	case said := <-answer:
-		if said != word {
-			return misuse{errors.New("nothing was done")}
-		}
-	}
-	return nil
-}
-
-// closing tells what was done, in a word if it was no work of a proof, and what
+// closing reports what was done, in a word if it was no work of a proof, and what
 // was not and why.
-func (a *App) closing(c *cli.Command, m *mint.Minted, word string, strays int) {
+func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Proof) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
 	done := map[proof.Word]int{}
@@ -214,10 +86,11 @@ func (a *App) closing(c *cli.Command, m *mint.Minted, word string, strays int) {
 	}
 	for _, w := range m.Refused {
 		hint := ""
-		switch w.Word {
-		case proof.Remake:
-			hint = "; give --allow-remake to clone it again, which loses what its disk holds"
-		case proof.Adjust:
+		switch {
+		case w.Refusal != "":
+		case w.Word == proof.Remake:
+			hint = "; give --allow-remake to clone it again and lose the contents of its disk"
+		case w.Word == proof.Adjust:
 			hint = "; shut it down first, or write power: on"
 		}
 		cells = append(cells, []string{p.word(w.Word), visible(w.Name), w.Site, p.paint("refused", text.FgHiRed), "", visible(w.Why()) + hint})
@@ -247,24 +120,54 @@ func (a *App) closing(c *cli.Command, m *mint.Minted, word string, strays int) {
 		}
 	}
 	fmt.Fprintln(a.Stdout)
-	left := ""
-	if strays > 0 {
-		left = fmt.Sprintf("; %s left alone", plural(strays, "stray"))
-	}
 	if len(words) == 0 {
-		fmt.Fprintln(a.Stdout, p.paint("nothing to do: every machine of the sheet is as it says"+left, text.Bold))
+		fmt.Fprintln(a.Stdout, p.paint(nothingDone(of), text.Bold))
 		return
 	}
-	if m.LogFailure != nil {
-		fmt.Fprintf(a.Stderr, "mintbatch: the log of the run is not complete: %s\n", m.LogFailure)
-	}
+	left := remarks(of, "; ")
 	if m.Run != "" {
 		left += " (run " + m.Run + ")"
 	}
 	fmt.Fprintln(a.Stdout, p.paint(strings.Join(words, ", ")+left, text.Bold))
 }
 
-func at(s run.Step) string {
+// remarks reports machines that a mint leaves alone although they are not as their
+// rows say, each after a separator.
+func remarks(p proof.Proof, separator string) string {
+	var all []string
+	swept := 0
+	for _, w := range p.Works {
+		if w.Swept != "" {
+			swept++
+		}
+	}
+	for _, r := range []struct {
+		count      int
+		word, tail string
+	}{
+		{p.Count(proof.Dated), "dated machine", " left unchanged"},
+		{p.Drifted(), "machine", " changed at the site, left unchanged (--fix-drift reverts it)"},
+		{swept, "machine", " left off after a sweep"},
+		{p.Count(proof.Stray), "stray", " left alone"},
+	} {
+		if r.count > 0 {
+			all = append(all, separator+finding.Plural(r.count, r.word)+r.tail)
+		}
+	}
+	return strings.Join(all, "")
+}
+
+// nothingDone says that there was nothing to do, and that all is as asked only
+// where it is.
+func nothingDone(p proof.Proof) string {
+	left := remarks(p, "; ")
+	if p.Count(proof.Same) == len(p.Works)-p.Count(proof.Stray) && p.Drifted() == 0 && !strings.Contains(left, "left off") {
+		return "Nothing to do: every machine is as the sheet says" + left
+	}
+	return fmt.Sprintf("No changes were made%s", left)
+}
+
+func at(s step.Name) string {
 	if s == "" {
 		return ""
 	}

@@ -9,16 +9,19 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/mint"
 )
 
 func (a *App) runsCommand() *cli.Command {
 	return &cli.Command{
-		Name:        "runs",
-		Usage:       "what was run on this ledger, by whom and with what outcome",
-		Description: "Lists every run that changed something, the oldest first. One without an end was killed, or\nis under way.\n\n   mintbatch runs\n   mintbatch runs show",
-		Commands:    []*cli.Command{a.runShowCommand()},
-		Action:      a.withSetup(noSubcommand, a.runs),
+		Name:  "runs",
+		Usage: "list the runs on this ledger, by whom and with what outcome",
+		Description: "Lists every run that changed something, the oldest first. A run without an end was killed or is\n" +
+			"in progress.\n\n" +
+			"   mintbatch runs\n   mintbatch runs show",
+		Commands: []*cli.Command{a.runShowCommand()},
+		Action:   a.withSetup(noSubcommand, a.runs, "ledger", "events"),
 	}
 }
 
@@ -34,7 +37,7 @@ type runJSON struct {
 	Outcome string    `json:"outcome,omitempty"`
 }
 
-func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Session) error {
+func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	all, err := s.Ledger.Runs(ctx)
 	if err != nil {
 		return err
@@ -63,6 +66,6 @@ func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Session) error {
 		rows(a.Stdout, p, []string{"run", "command", "user", "on", "started", "took", "outcome"}, cells)
 		fmt.Fprintln(a.Stdout)
 	}
-	fmt.Fprintln(a.Stdout, p.paint(plural(len(cells), "run"), text.Bold))
+	fmt.Fprintln(a.Stdout, p.paint(finding.Plural(len(cells), "run"), text.Bold))
 	return nil
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -13,29 +12,32 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/event"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/report"
+	"mintbatch/internal/runlog"
 )
 
 func (a *App) runShowCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "show",
-		Usage:     "what each machine did in a run, and how long each step took",
+		Usage:     "show what each machine did in a run and how long each step took",
 		ArgsUsage: "[RUN]",
-		Description: "Tells a run from its log, the last one if none is named: a table of steps, and a chart of machines\n" +
-			"over time, in which one sees what the batch waited for.\n\n" +
+		Description: "Shows a run from its log, by default the last one: a table of steps, and a chart of the machines\n" +
+			"over time.\n\n" +
 			"   mintbatch runs show\n   mintbatch runs show 261123-140209-1f3a --svg run.svg",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "svg", Usage: "also draw the chart into `FILE`"},
-			&cli.StringFlag{Name: "png", Usage: "also draw the chart into `FILE`"},
+			&cli.StringFlag{Name: "svg", Usage: "also write the chart to `FILE`"},
+			&cli.StringFlag{Name: "png", Usage: "also write the chart to `FILE`"},
+			forceFlag(overFiles),
 		},
-		Action: a.withSetup(atMostOne("runs show takes one run, as `mintbatch runs` lists them"), a.runShow),
+		Action: a.withSetup(atMostOne("name one run, as `mintbatch runs` lists them"), a.runShow, "ledger", "events"),
 	}
 }
 
-func (a *App) runShow(ctx context.Context, c *cli.Command, s *mint.Session) error {
-	l, err := s.Run(ctx, c.Args().First())
-	if errors.Is(err, mint.ErrNoRun) || errors.Is(err, event.ErrLog) {
+func (a *App) runShow(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	l, err := runlog.Read(ctx, s.Batch, s.Ledger, c.Args().First())
+	if errors.Is(err, runlog.ErrNoRun) || errors.Is(err, event.ErrLog) {
 		return misuse{err}
 	} else if err != nil {
 		return err
@@ -49,10 +51,10 @@ func (a *App) runShow(ctx context.Context, c *cli.Command, s *mint.Session) erro
 		if err := report.Timeline(&drawn, l, format); err != nil {
 			return err
 		}
-		if err := os.WriteFile(path, drawn.Bytes(), 0o644); err != nil {
+		if err := s.Guard().Write(path, drawn.Bytes(), over(c), 0o644); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.Stderr, "chart drawn into %s\n", path)
+		fmt.Fprintf(a.Stderr, "wrote the chart to %s\n", path)
 	}
 	if c.Bool("json") {
 		return a.document(struct {
@@ -68,17 +70,20 @@ func (a *App) runShow(ctx context.Context, c *cli.Command, s *mint.Session) erro
 	a.runChart(p, l)
 	outcome := l.Outcome
 	if outcome == "" {
-		outcome = "no end: under way, or killed"
+		outcome = "no end: in progress, or killed"
 	}
 	fmt.Fprintf(a.Stdout, "\n%s\n", p.paint(fmt.Sprintf("run %s (%s by %s on %s), %s, %s: %s", l.Run, l.Command, l.User, l.Head.Host, when(l.Started),
 		l.Ended.Sub(l.Started).Round(100*time.Millisecond), visible(outcome)), text.Bold))
 	return nil
 }
 
-// tableSteps are the steps that a run's table has columns for.
-var tableSteps = []string{"clone", "shape", "wire", "seed", "checkpoint", "record", "start", "confirm", "remove", "stop"}
-
 func (a *App) runTable(p painter, l *event.Log) {
+	var listed []string
+	for _, s := range step.All() {
+		if s.Listed {
+			listed = append(listed, string(s.Name))
+		}
+	}
 	var cells [][]string
 	for _, c := range l.Courses {
 		result := c.Result
@@ -89,13 +94,13 @@ func (a *App) runTable(p painter, l *event.Log) {
 			result = p.paint(result, text.FgHiRed)
 		}
 		line := []string{visible(c.Name), c.Site, result}
-		for _, step := range tableSteps {
-			line = append(line, seconds(c.Took(step)))
+		for _, s := range listed {
+			line = append(line, seconds(c.Took(s)))
 		}
 		cells = append(cells, append(line, seconds(c.Waited), visible(c.Error)))
 	}
 	if len(cells) > 0 {
-		rows(a.Stdout, p, append(append([]string{"machine", "site", "result"}, tableSteps...), "waited", "why"), cells)
+		rows(a.Stdout, p, append(append([]string{"machine", "site", "result"}, listed...), "waited", "why"), cells)
 	}
 }
 
@@ -106,10 +111,9 @@ func seconds(d time.Duration) string {
 	return fmt.Sprintf("%.1fs", d.Seconds())
 }
 
-// letters stand for the steps in the chart; a dot is a wait.
-var letters = map[string]string{"clone": "c", "start": "s", "confirm": "f", "remove": "r"}
-
-var letterColors = map[string]text.Color{"c": text.FgHiBlue, "w": text.FgHiYellow, "s": text.FgHiGreen, "f": text.FgGreen, "r": text.FgHiRed}
+// letterColors are those of the phases in a chart of letters.
+var letterColors = map[string]text.Color{step.Cloning.Letter: text.FgHiBlue, step.Configuring.Letter: text.FgHiYellow, step.Starting.Letter: text.FgHiGreen,
+	step.Confirming.Letter: text.FgGreen, step.Removing.Letter: text.FgHiRed}
 
 // runChart draws the machines over time in letters.
 func (a *App) runChart(p painter, l *event.Log) {
@@ -138,10 +142,7 @@ func (a *App) runChart(p painter, l *event.Log) {
 			}
 		}
 		for _, s := range c.Spans {
-			letter := letters[s.Step]
-			if letter == "" {
-				letter = "w"
-			}
+			letter := step.Of(step.Name(s.Step)).Phase.Letter
 			for i := at(s.From); i <= at(s.To); i++ {
 				if i > at(s.From) && i == at(s.To) && s.To.Before(l.Ended) {
 					break
@@ -151,7 +152,11 @@ func (a *App) runChart(p painter, l *event.Log) {
 		}
 		fmt.Fprintf(a.Stdout, "%-*s  %s\n", longest, visible(c.Name), colored(p, marks))
 	}
-	fmt.Fprintln(a.Stdout, p.paint("c clone, w shape to record, s start, f confirm, r remove; a dot: it waited to go on", text.Faint))
+	var legend []string
+	for _, phase := range step.Phases() {
+		legend = append(legend, phase.Letter+" "+phase.Name)
+	}
+	fmt.Fprintln(a.Stdout, p.paint(strings.Join(legend, "; ")+"; a dot: waiting for a slot", text.Faint))
 }
 
 // colored paints runs of the same letter.

@@ -13,17 +13,16 @@ import (
 func (a *App) sandboxCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "sandbox",
-		Usage: "serve the stand-in manager",
-		Description: "Serves a stand-in for a virtualization manager on loopback, with simulated hosts, stores\n" +
-			"and guests. Its state is kept in a folder and comes back when it is served again.\n\n" +
-			"   mintbatch sandbox\n   mintbatch sandbox --dir /tmp/sb --listen 127.0.0.1:7443 --fault lose:5%\n\n" +
-			"Faults: refuse (a call), slow (a task), fail (a task), lose (the reply to an act that was\ndone), full (a store), deaf (a guest that does not shut down). The share is that of the calls each can happen to.",
+		Usage: "serve a simulated virtualization manager",
+		Description: "Serves a simulated virtualization manager on loopback, with hosts, stores and guests. Its state\n" +
+			"is kept in a folder and is there again the next time.\n\n" +
+			"   mintbatch sandbox\n   mintbatch sandbox --dir /tmp/sb --listen 127.0.0.1:7443 --fault lose:5%\n\nFaults: refuse (a call), slow (a task), fail (a task), lose (the reply to an act that was\ndone), full (a store), no-shutdown (a guest that does not shut down). The share is that of the calls each can happen to.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "dir", Value: "sandbox", Usage: "the `FOLDER` of its state"},
 			&cli.StringFlag{Name: "listen", Usage: "loopback `ADDRESS:PORT` (default: the last one, else any free port)"},
 			&cli.FloatFlag{Name: "speed", Value: 8, Usage: "how many times faster than a real manager"},
-			&cli.StringSliceFlag{Name: "fault", Usage: "let a share of calls go wrong, `KIND:SHARE`; may be repeated"},
-			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "of the faults' chance"},
+			&cli.StringSliceFlag{Name: "fault", Usage: "make a share of the calls fail, `KIND:SHARE`; may be repeated"},
+			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "seed of the random faults"},
 		},
 		Action: a.sandbox,
 	}
@@ -48,7 +47,7 @@ func (a *App) sandbox(_ context.Context, c *cli.Command) error {
 	for name := range s.Sites() {
 		names = append(names, s.URL+"/"+name)
 	}
-	fmt.Fprintf(a.Stdout, "the sandbox serves %s\nfingerprint: %s\ntoken: file:%s/token\nend it with Ctrl-C\n",
+	fmt.Fprintf(a.Stdout, "the sandbox is at %s\nfingerprint: %s\ntoken: file:%s/token\npress Ctrl-C to stop it\n",
 		strings.Join(names, " and "), s.Fingerprint, c.String("dir"))
 	return s.Serve(a.stop)
 }

@@ -8,19 +8,21 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/input"
 	"mintbatch/internal/mint"
 )
 
 func (a *App) setupCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "setup",
-		Usage:       "look into the setup file",
+		Usage:       "check the setup file or print its schema",
 		Description: "   mintbatch setup check\n   mintbatch setup schema >mintbatch.schema.json",
 		Action:      group,
 		Commands: []*cli.Command{
-			{Name: "check", Usage: "read the setup alone; print findings", Action: a.setupCheck, Description: "   mintbatch setup check --setup office.yaml --setup friday.yaml"},
+			{Name: "check", Usage: "check the setup alone; print findings", Action: a.setupCheck, Description: "   mintbatch setup check --setup office.yaml --setup friday.yaml"},
 			{Name: "schema", Usage: "print the JSON Schema of the setup, for editors", Action: a.setupSchema,
-				Description: "The schema is of draft 2020-12. Many editors take it from a first line such as\n\n   # yaml-language-server: $schema=mintbatch.schema.json"},
+				Description: "The schema is JSON Schema draft 2020-12. Many editors read it from a first line such as\n\n" +
+					"   # yaml-language-server: $schema=mintbatch.schema.json"},
 		},
 	}
 }
@@ -33,14 +35,14 @@ func (a *App) setupCheck(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	found, err := mint.CheckSetup(in)
-	var refused *mint.Refused
+	var refused *input.Refused
 	if err != nil && !errors.As(err, &refused) {
 		return err
 	}
 	a.findings(a.Stdout, found)
 	if refused != nil {
-		return &told{exitRefused}
+		return &reported{exitRefused}
 	}
-	fmt.Fprintln(a.Stdout, "nothing wrong")
+	fmt.Fprintln(a.Stdout, "no findings")
 	return nil
 }

@@ -9,25 +9,26 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/handover"
 	"mintbatch/internal/mint"
 )
 
 func (a *App) showCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "show",
-		Usage:     "one machine in full",
+		Usage:     "show one machine in full",
 		ArgsUsage: "MACHINE",
-		Description: "Tells all that the ledger and the site know of one machine.\n\n" +
-			"   mintbatch show bms-sonar-01\n   mintbatch show bms-sonar-01 --why\n" +
-			"   mintbatch show bms-sonar-01 --answers\n   mintbatch show bms-sonar-01 --changes",
+		Description: "Shows everything that the ledger and the site know about one machine.\n\n" +
+			"   mintbatch show bms-sonar-01\n   mintbatch show bms-sonar-01 --why\n   mintbatch show bms-sonar-01 --answers\n   mintbatch show bms-sonar-01 --changes",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "offline", Usage: "ask no site; believe the ledger"},
-			&cli.BoolFlag{Name: "answers", Usage: "print the answers that its guest got, or would get"},
-			&cli.BoolFlag{Name: "changes", Usage: "print in what the answers that it would get now differ from those"},
-			&cli.BoolFlag{Name: "reveal", Usage: "with --answers, on a terminal: with the secrets"},
-			&cli.BoolFlag{Name: "why", Usage: "tell where each value of the sheet's machine comes from"},
+			&cli.BoolFlag{Name: "offline", Usage: "do not contact the sites; use what the ledger knows"},
+			&cli.BoolFlag{Name: "answers", Usage: "print the answers that its guest received, or would receive"},
+			&cli.BoolFlag{Name: "changes", Usage: "print how the answers that it would receive now differ from those"},
+			&cli.BoolFlag{Name: "reveal", Usage: "with --answers, on a terminal: include the secrets"},
+			&cli.BoolFlag{Name: "why", Usage: "show where each value of the machine comes from"},
 		},
 		Action: a.show,
 	}
@@ -35,7 +36,7 @@ func (a *App) showCommand() *cli.Command {
 
 func (a *App) show(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
-		return misuse{errors.New("show takes one machine: mintbatch show MACHINE")}
+		return misuse{errors.New("name one machine: mintbatch show MACHINE")}
 	}
 	switch {
 	case c.Bool("why"):
@@ -43,7 +44,7 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	case c.Bool("answers"), c.Bool("changes"):
 		return a.showAnswers(ctx, c)
 	}
-	entries, err := a.entries(ctx, c, (*mint.Session).Show)
+	entries, err := a.entries(ctx, c, (*mint.Desk).Show)
 	if entries == nil && err != nil {
 		return err
 	}
@@ -64,7 +65,7 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 func (a *App) labelled(p painter) func(name, value string) {
 	return func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(a.Stdout, "%s %s\n", p.paint(fmt.Sprintf("%-14s", name), text.Bold), value)
+			fmt.Fprintf(a.Stdout, "%s %s\n", p.paint(fmt.Sprintf("%-14s", name), text.Bold), oneLine(value))
 		}
 	}
 }
@@ -95,12 +96,12 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("FQDN", s.Guest.FQDN())
 	}
 	for i, ad := range s.Adapters {
-		words := ad.Ways()
+		words := ad.Words()
 		for _, prefix := range ad.Addresses {
 			words = append(words, prefix.String())
 		}
-		if ad.Via != (machine.Via{}) {
-			words = append(words, "via "+ad.Via.String())
+		if ad.Parent != (machine.Parent{}) {
+			words = append(words, "parent "+ad.Parent.String())
 		}
 		line(fmt.Sprintf("adapter %d", i+1), fmt.Sprintf("%s  %s  %s", visible(ad.Network), ad.MAC, strings.Join(words, " ")))
 	}
@@ -110,41 +111,41 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("", "mintbatch secret show "+visible(e.Name))
 	}
 	line("host key", visible(e.HostKey))
-	if address := e.Address(); address != "" && s.Guest.Login != "" && s.Guest.Answers != machine.Unattend {
+	if address := e.Address(); address != "" && s.Guest.Login != "" && !kinds.Of(s.Guest).Accounts {
 		line("ssh", visible("ssh "+s.Guest.Login+"@"+address))
 	}
 	line("display", visible(e.Display))
 	line("checkpoint", s.Checkpoint)
-	line("owner", visible(s.Mark.Owner))
-	line("until", s.Mark.Until)
-	line("notes", visible(s.Mark.Notes))
-	for _, name := range sortedKeys(s.Mark.Labels) {
-		line("label", visible(name+"="+s.Mark.Labels[name]))
+	line("owner", visible(s.Info.Owner))
+	line("until", s.Info.Until)
+	line("notes", visible(s.Info.Notes))
+	for _, name := range sortedKeys(s.Info.Labels) {
+		line("label", visible(name+"="+s.Info.Labels[name]))
 	}
 	line("failed at", visible(e.Error))
 	line("changed", when(e.Changed)+" by run "+e.Run)
 }
 
-// showAnswers prints what a machine's guest was told, or is to be told.
+// showAnswers prints the answers of a machine, as its guest has them or will have them.
 func (a *App) showAnswers(ctx context.Context, c *cli.Command) error {
 	if err := a.mayReveal(c); err != nil {
 		return err
 	}
-	s, err := a.open(ctx, c)
+	s, err := a.openNamed(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	name := c.Args().First()
 	if c.Bool("changes") {
-		changes, err := s.AnswersDiff(ctx, name)
+		changes, err := handover.AnswersDiff(ctx, s, name)
 		if changes == "" && err == nil {
-			fmt.Fprintln(a.Stderr, "its answers would be the same")
+			fmt.Fprintln(a.Stderr, "its answers would not change")
 		}
 		fmt.Fprint(a.Stdout, visibleLines(changes))
 		return err
 	}
-	files, err := s.Answers(ctx, name, c.Bool("reveal"))
+	files, err := handover.Answers(ctx, s, name, handover.Reveal(c.Bool("reveal")))
 	if err != nil {
 		return err
 	}
@@ -178,9 +179,9 @@ func visibleLines(s string) string {
 	return b.String()
 }
 
-// showWhy tells where the values of a machine that the sheet asks for come from.
+// showWhy reports where the values of a machine that the sheet asks for come from.
 func (a *App) showWhy(ctx context.Context, c *cli.Command) error {
-	s, err := a.open(ctx, c)
+	s, err := a.openNamed(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -10,30 +10,33 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/place"
+	"mintbatch/internal/input"
 	"mintbatch/internal/mint"
 )
 
 func (a *App) surveyCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "survey",
-		Usage:     "what the sites have: hosts, stores and networks, and how full they are",
+		Usage:     "show the sites' hosts, stores and networks, and how full they are",
 		ArgsUsage: "[SITE...]",
-		Description: "Asks the sites what they have. Where this program places the machines, it also tells what the\n" +
-			"proof would leave.\n\n   mintbatch survey\n   mintbatch survey quay --json",
+		Description: "Shows what the sites have. Where mintbatch places the machines, the column \"after\" shows what\n" +
+			"is left after a mint.\n\n" +
+			"   mintbatch survey\n   mintbatch survey quay --json",
 		Action: a.survey,
 	}
 }
 
 func (a *App) survey(ctx context.Context, c *cli.Command) error {
 	s, err := a.open(ctx, c)
-	var refused *mint.Refused
+	var refused *input.Refused
 	if errors.As(err, &refused) {
 		// A sheet with errors, or none, says nothing of afterwards; the sites
 		// are there all the same.
 		if s, err = a.openSetup(ctx, c); err == nil {
-			fmt.Fprintln(a.Stderr, "without a sheet that is free of errors, nothing is told of what it would leave; see `mintbatch check`")
+			fmt.Fprintln(a.Stderr, "the sheet has errors, so the column \"after\" is empty; see `mintbatch check`")
 		}
 	}
 	if err != nil {
@@ -66,7 +69,7 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 	rows(a.Stdout, p, []string{"site", "network", "hosts"}, networks)
 	for _, v := range views {
 		if v.After != nil && v.After.Short > 0 {
-			fmt.Fprintf(a.Stdout, "\n%s\n", p.paint(fmt.Sprintf("%s of the sheet do not fit at site %s", plural(v.After.Short, "machine"), v.Site), text.FgHiRed))
+			fmt.Fprintf(a.Stdout, "\n%s\n", p.paint(fmt.Sprintf("%s of the sheet do not fit at site %s", finding.Plural(v.After.Short, "machine"), v.Site), text.FgHiRed))
 		}
 	}
 	return unreachable

@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/mint"
 )
@@ -16,20 +17,23 @@ import (
 func (a *App) sweepCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "sweep",
-		Usage:     "machines that are past the date of their row",
+		Usage:     "list, shut down or retire machines that are past their date",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Lists the machines whose `until` is over, or will be in some days; with --stop or --retire it deals with\n" +
-			"those that are past it. Made for a timer: with --yes it asks nothing, and it ends with status 1 while\n" +
-			"there are machines past their date that nothing was done about.\n\n" +
-			"   mintbatch sweep\n   mintbatch sweep --stop --yes\n   mintbatch sweep --ahead 14 --json",
+		Description: "Lists machines whose `until` date is over or ends soon; --stop or --retire handles those that\n" +
+			"are past it. The date in the sheet counts, or else the one in the ledger. For use from a timer:\n" +
+			"--yes asks nothing, and the exit status is 1 while there are machines past their date that\n" +
+			"nothing was done about.\n\n" +
+			"   mintbatch sweep\n   mintbatch sweep --stop --yes\n   mintbatch sweep --within 14 --json",
 		Flags: []cli.Flag{
-			&cli.IntFlag{Name: "ahead", Value: 7, Usage: "also list those whose date will be over in up to `DAYS`"},
-			&cli.BoolFlag{Name: "stop", Usage: "shut down those that are past their date"},
-			&cli.BoolFlag{Name: "retire", Usage: "retire those that are past their date"},
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask"},
+			&cli.IntFlag{Name: "within", Value: 7, Usage: "also list machines whose date ends within `DAYS` days"},
+			&cli.BoolFlag{Name: "stop", Usage: "shut down the machines that are past their date"},
+			&cli.BoolFlag{Name: "retire", Usage: "retire the machines that are past their date"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			keepDisksFlag(),
 			forceOffFlag(),
+			acceptMissingFlag(),
 			eventsFlag(),
+			forceFlag(overFiles),
 		},
 		Action: a.sweep,
 	}
@@ -37,20 +41,20 @@ func (a *App) sweepCommand() *cli.Command {
 
 func (a *App) sweep(ctx context.Context, c *cli.Command) error {
 	stop, retire := c.Bool("stop"), c.Bool("retire")
-	if stop && retire || c.Int("ahead") < 0 {
-		return misuse{errors.New("sweep takes one of --stop and --retire, and --ahead a number of days from 0")}
+	if stop && retire || c.Int("within") < 0 {
+		return misuse{errors.New("give only one of --stop and --retire, and --within a number of days from 0")}
 	}
-	s, err := a.openSetup(ctx, c)
+	s, err := a.openWithSheet(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	if stop || retire {
-		if err := a.hold(ctx, c, s, mint.Named(c.Args().Slice())); err != nil {
+		if err := a.lock(ctx, c, s, mint.Named(c.Args().Slice())); err != nil {
 			return err
 		}
 	}
-	due, err := s.Sweep(ctx, c.Args().Slice(), time.Now(), c.Int("ahead"))
+	due, err := s.Sweep(ctx, c.Args().Slice(), time.Now(), c.Int("within"), missing(c))
 	if err != nil && due == nil {
 		return err
 	}
@@ -63,18 +67,25 @@ func (a *App) sweep(ctx context.Context, c *cli.Command) error {
 			}
 		}
 	}
-	if a.talks(c) {
+	if a.readsInput(c) {
 		a.showDue(c, due, len(past))
 	}
 	switch {
 	case err != nil: // a site cannot be reached: nothing is done half
 		return err
 	case stop && len(on) > 0:
-		return a.takeDown(ctx, c, s, mint.Works(on), "shut down", func() error {
-			return a.ask(fmt.Sprintf("Shut %s down?", plural(len(on), "machine")), "yes")
-		}, (*mint.Session).Stop)
+		task := mint.Stopping(c.Name, mint.Works(on), orderOf(c))
+		return a.retireAll(ctx, c, s, task, task.StopQuestion(), "shut down")
 	case retire && len(past) > 0:
-		return a.takeDown(ctx, c, s, mint.Works(past), "retired", func() error { return a.askToRetire(len(past)) }, (*mint.Session).Retire)
+		if err := s.Retirable(ctx, mint.Works(past), missing(c)); err != nil {
+			return err
+		}
+		if a.readsInput(c) {
+			fmt.Fprintln(a.Stdout)
+			a.showLosses(c, mint.Works(past))
+		}
+		task := mint.Retirement(c.Name, mint.Works(past), orderOf(c))
+		return a.retireAll(ctx, c, s, task, task.RetireQuestion(), "retired")
 	case c.Bool("json"):
 		err = a.document(struct {
 			Schema   string     `json:"schema"`
@@ -83,7 +94,7 @@ func (a *App) sweep(ctx context.Context, c *cli.Command) error {
 		}{"mintbatch/sweep/1", len(past), append([]mint.Due{}, due...)})
 	}
 	if err == nil && len(past) > 0 && !stop {
-		err = &told{exitIncomplete}
+		err = &reported{exitIncomplete}
 	}
 	return err
 }
@@ -95,7 +106,7 @@ func (a *App) showDue(c *cli.Command, due []mint.Due, past int) {
 		left := fmt.Sprintf("%d days left", d.Days)
 		switch {
 		case d.Past():
-			left = p.paint(plural(-d.Days, "day")+" past", text.FgHiRed)
+			left = p.paint(finding.Plural(-d.Days, "day")+" past", text.FgHiRed)
 		case d.Days == 0:
 			left = p.paint("today is the last day", text.FgHiYellow)
 		case d.Days == 1:
@@ -107,5 +118,5 @@ func (a *App) showDue(c *cli.Command, due []mint.Due, past int) {
 		rows(a.Stdout, p, []string{"machine", "site", "until", "", "power", "owner"}, cells)
 		fmt.Fprintln(a.Stdout)
 	}
-	fmt.Fprintln(a.Stdout, p.paint(fmt.Sprintf("%d past their date, %d within %s of it", past, len(due)-past, plural(c.Int("ahead"), "day")), text.Bold))
+	fmt.Fprintln(a.Stdout, p.paint(fmt.Sprintf("%d past their date, %d within %s of their date", past, len(due)-past, finding.Plural(c.Int("within"), "day")), text.Bold))
 }

@@ -15,18 +15,18 @@ import (
 func (a *App) templateCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "template",
-		Usage: "the templates of the setup, as the sites have them",
+		Usage: "show the templates of the setup, as the sites have them",
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "all templates: format, size, firmware, and how many linked clones depend on each",
+				Usage:       "list the templates: format, size, firmware and number of linked clones",
 				ArgsUsage:   "[TEMPLATE...]",
 				Description: "   mintbatch template list\n   mintbatch template list 'deb12-*' --json",
 				Action:      a.templateList,
 			},
 			{
 				Name:        "show",
-				Usage:       "one template in full",
+				Usage:       "show one template in full",
 				ArgsUsage:   "TEMPLATE",
 				Description: "   mintbatch template show deb12-base",
 				Action:      a.templateShow,
@@ -63,8 +63,8 @@ func (a *App) templateList(ctx context.Context, c *cli.Command) error {
 		var cells [][]string
 		for _, v := range views {
 			line := []string{visible(v.Name), v.Site, visible(v.Host), visible(v.Store), v.Format, some(v.Disk), some(v.Used), string(v.Firmware), "", templateNote(p, v)}
-			if v.There {
-				line[8] = fmt.Sprint(v.Linked)
+			if v.Linked != nil {
+				line[8] = fmt.Sprint(*v.Linked)
 			}
 			cells = append(cells, line)
 		}
@@ -76,7 +76,7 @@ func (a *App) templateList(ctx context.Context, c *cli.Command) error {
 func templateNote(p painter, v mint.TemplateView) string {
 	switch {
 	case !v.There:
-		return p.paint("not there", text.FgHiYellow)
+		return p.paint("not found", text.FgHiYellow)
 	case v.Problem != "":
 		return p.paint(visible("refused: "+v.Problem), text.FgHiRed)
 	case v.Remark != "":
@@ -87,7 +87,7 @@ func templateNote(p painter, v mint.TemplateView) string {
 
 func (a *App) templateShow(ctx context.Context, c *cli.Command) error {
 	if c.NArg() != 1 {
-		return misuse{errors.New("template show takes one template: mintbatch template show TEMPLATE")}
+		return misuse{errors.New("name one template: mintbatch template show TEMPLATE")}
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	line := a.labelled(p)
@@ -110,8 +110,8 @@ func (a *App) templateShow(ctx context.Context, c *cli.Command) error {
 			}
 			line("memory", size(v.Memory))
 			line("firmware", string(v.Firmware))
-			if v.There {
-				line("linked clones", fmt.Sprint(v.Linked))
+			if v.Linked != nil {
+				line("linked clones", fmt.Sprint(*v.Linked))
 			}
 			line("notes", visible(v.Notes))
 			line("note", templateNote(p, v))

@@ -5,36 +5,44 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/output"
 	"mintbatch/internal/report"
 )
 
 func (a *App) verifyCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "verify",
-		Usage:     "does each machine answer as the sheet says?",
+		Usage:     "check that each machine is as the sheet says",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Asks each machine of the sheet, through its site, for its own view: hostname, addresses, login\n" +
-			"and host key. Nothing is changed. Exit status 1 if some are not as the sheet says.\n\n" +
+		Description: "Asks each machine of the sheet, through its site, for its settings: host name, addresses, login\n" +
+			"and host key. Nothing is changed. Exit status 1 if any machine is not as the sheet says.\n\n" +
 			"   mintbatch verify\n   mintbatch verify 'bms-tide-*' --json",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "junit", Usage: "also write the results into `FILE`, as JUnit XML for a build server"},
+			&cli.StringFlag{Name: "junit", Usage: "also write the results to `FILE` as JUnit XML"},
+			forceFlag(overFiles),
 		},
 		Action: a.verify,
 	}
 }
 
 func (a *App) verify(ctx context.Context, c *cli.Command) error {
-	s, err := a.open(ctx, c)
+	s, err := a.openNamed(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	if path := c.String("junit"); path != "" {
+		if err := s.Guard().Check(path, over(c)); err != nil {
+			return err
+		}
+	}
 	verdicts, err := s.Verify(ctx, c.Args().Slice())
 	if err != nil {
 		return err
@@ -50,7 +58,7 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 		} else if c.Bool("quiet") {
 			continue
 		}
-		cells = append(cells, []string{visible(v.Name), v.Site, word, visible(v.Why)})
+		cells = append(cells, []string{visible(v.Name), v.Site, word, visible(strings.Trim(v.Why+"; "+v.Note, "; "))})
 	}
 	switch {
 	case c.Bool("json"):
@@ -61,18 +69,18 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 		}{"mintbatch/verify/1", failed, append([]mint.Verdict{}, verdicts...)})
 	case len(cells) > 0:
 		rows(a.Stdout, p, []string{"machine", "site", "as asked", "why not"}, cells)
-		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint(fmt.Sprintf("%s: %d as the sheet says, %d not", plural(len(verdicts), "machine"), len(verdicts)-failed, failed), text.Bold))
+		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint(fmt.Sprintf("%s: %d as the sheet says, %d not", finding.Plural(len(verdicts), "machine"), len(verdicts)-failed, failed), text.Bold))
 	}
 	if path := c.String("junit"); path != "" {
-		err = errors.Join(err, writeJUnit(path, verdicts))
+		err = errors.Join(err, writeJUnit(s, path, over(c), verdicts))
 	}
 	if err == nil && failed > 0 {
-		return &told{exitIncomplete}
+		return &reported{exitIncomplete}
 	}
 	return err
 }
 
-func writeJUnit(path string, verdicts []mint.Verdict) error {
+func writeJUnit(s *mint.Desk, path string, over output.Over, verdicts []mint.Verdict) error {
 	var written bytes.Buffer
 	cases := make([]report.Case, len(verdicts))
 	for i, v := range verdicts {
@@ -81,5 +89,5 @@ func writeJUnit(path string, verdicts []mint.Verdict) error {
 	if err := report.JUnit(&written, "mintbatch verify", cases); err != nil {
 		return err
 	}
-	return os.WriteFile(path, written.Bytes(), 0o644)
+	return s.Guard().Write(path, written.Bytes(), over, 0o644)
 }

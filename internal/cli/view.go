@@ -17,15 +17,15 @@ import (
 	"mintbatch/internal/core/proof"
 )
 
-// terminal tells whether a stream is a terminal, and how wide it is.
+// terminal reports whether a stream is a terminal, and how wide it is.
 func terminal(stream any) (width int, ok bool) {
 	width, _, ok = screen(stream)
 	return width, ok
 }
 
-// screen tells the width and height of a stream that is a terminal.
+// screen reports the width and height of a stream that is a terminal.
 func screen(stream any) (width, height int, ok bool) {
-	f, isFile := stream.(*os.File)
+	f, isFile := asFile(stream)
 	if !isFile || !term.IsTerminal(int(f.Fd())) {
 		return 0, 0, false
 	}
@@ -56,6 +56,7 @@ var wordColors = map[proof.Word]text.Colors{
 	proof.New:    {text.FgHiCyan},
 	proof.Adjust: {text.FgHiMagenta},
 	proof.Remake: {text.FgHiMagenta, text.Bold},
+	proof.Dated:  {text.FgHiYellow},
 	proof.Same:   {text.Faint},
 	proof.Stray:  {text.FgHiBlue},
 	proof.Taken:  {text.FgHiRed},
@@ -77,10 +78,20 @@ func visible(s string) string {
 		case r == '\n' || r == '\t' || r == '\r':
 			b.WriteByte(' ')
 		default:
-			fmt.Fprintf(&b, "\\u%04x", r)
+			b.WriteString(escaped(r))
 		}
 	}
 	return b.String()
+}
+
+// oneLine lets a cell, painted or not, break no line.
+func oneLine(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\r' || r == '\t' {
+			return ' '
+		}
+		return r
+	}, s)
 }
 
 // rows prints a table: aligned columns, no lines, and no column that is empty
@@ -88,6 +99,11 @@ func visible(s string) string {
 // painted must have been made visible before.
 func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 	headings, cells = filled(headings, cells)
+	for _, line := range cells { // which filled has made
+		for i := range line {
+			line[i] = oneLine(line[i])
+		}
+	}
 	if p.plain {
 		sentences(w, headings, cells)
 		return
@@ -175,7 +191,7 @@ func (a *App) findings(w io.Writer, all finding.List) {
 		if n == 0 {
 			continue
 		}
-		fmt.Fprintln(w, p.paint(plural(n, s.String()), text.Bold, colors[s]))
+		fmt.Fprintln(w, p.paint(finding.Plural(n, s.String()), text.Bold, colors[s]))
 		for _, f := range all {
 			if f.Severity != s {
 				continue
@@ -187,12 +203,14 @@ func (a *App) findings(w io.Writer, all finding.List) {
 	}
 }
 
-// indented prints a paragraph below a position, folded to a terminal's width.
-func indented(w io.Writer, s string) {
+// indented prints a paragraph below a position.
+func indented(w io.Writer, s string) { paragraph(w, "      ", s) }
+
+// paragraph prints a sentence, if there is one, folded to a terminal's width.
+func paragraph(w io.Writer, margin, s string) {
 	if s == "" {
 		return
 	}
-	const margin = "      "
 	if width, ok := terminal(w); ok {
 		s = strings.ReplaceAll(text.WrapSoft(s, width-len(margin)-1), "\n", "\n"+margin)
 	}
@@ -200,10 +218,3 @@ func indented(w io.Writer, s string) {
 }
 
 func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
-}

@@ -2,8 +2,8 @@ package ledger
 
 import "fmt"
 
-// explained makes an error of the ledger of what went wrong with its database.
-func (l *Ledger) explained(err error) error { return explain(l.store, err) }
+// explain makes an error of the ledger of what went wrong with its database.
+func (l *Ledger) explain(err error) error { return explain(l.store, err) }
 
 func explain(s store, err error) error {
 	if s.explain != nil {

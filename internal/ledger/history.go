@@ -41,6 +41,9 @@ func (l *Ledger) Note(ctx context.Context, e Event) error {
 // History returns all events, the oldest first.
 func (l *Ledger) History(ctx context.Context) ([]Event, error) {
 	var all []Event
+	if err := l.checkRows(ctx, "history", ""); err != nil {
+		return nil, err
+	}
 	err := l.read(ctx, `SELECT h.at, h.run, COALESCE(r.user_name, h.user_name), COALESCE(r.host_name, h.host_name), h.site, h.machine, h.what, h.detail
 		FROM history h LEFT JOIN runs r ON r.id = h.run ORDER BY h.id`, func(row *sql.Rows) error {
 		var e Event

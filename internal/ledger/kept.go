@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 )
 
@@ -33,11 +34,11 @@ func (l *Ledger) KeepDisks(ctx context.Context, k Kept) error {
 	})
 }
 
-// keptOf tells which disks of a machine stay. If they do not, what was written of
+// keptOf reports which disks of a machine stay. If they do not, what was written of
 // them, by a run that did not live to do it, is taken back.
-func keptOf(tx *transaction, key machine.Key, stay bool) (string, error) {
+func keptOf(tx *transaction, key machine.Key, disks contract.Disks) (string, error) {
 	const of = ` WHERE site = ? AND machine = ? AND generation = (SELECT generation FROM machines WHERE site = ? AND name = ?)`
-	if !stay {
+	if disks != contract.KeepDisks {
 		_, err := tx.Exec(`DELETE FROM kept`+of, key.Site, key.Name, key.Site, key.Name)
 		return "", err
 	}
@@ -46,19 +47,39 @@ func keptOf(tx *transaction, key machine.Key, stay bool) (string, error) {
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return "", err
 	}
-	var disks []string
-	if err := json.Unmarshal([]byte(text), &disks); err != nil {
+	var names []string
+	if err := json.Unmarshal([]byte(text), &names); err != nil {
 		return "", damaged(fmt.Sprintf("%s: %s", key, err))
 	}
-	if len(disks) == 0 {
+	if len(names) == 0 {
 		return "", nil
 	}
-	return "disks kept: " + strings.Join(disks, " "), nil
+	return "disks kept: " + strings.Join(names, " "), nil
+}
+
+// LastGenerations reports the last generation of each machine that was retired. What comes
+// later has an identity of its own.
+func (l *Ledger) LastGenerations(ctx context.Context) (map[machine.Key]int, error) {
+	all := map[machine.Key]int{}
+	if err := l.checkRows(ctx, "spent", ""); err != nil {
+		return nil, err
+	}
+	err := l.read(ctx, `SELECT site, machine, generation FROM spent`, func(row *sql.Rows) error {
+		var key machine.Key
+		var generation int
+		err := row.Scan(&key.Site, &key.Name, &generation)
+		all[key] = generation
+		return err
+	})
+	return all, err
 }
 
 // Kept lists the machines whose disks were kept, by site, name and generation.
 func (l *Ledger) Kept(ctx context.Context) ([]Kept, error) {
 	var all []Kept
+	if err := l.checkRows(ctx, "kept", ""); err != nil {
+		return nil, err
+	}
 	err := l.read(ctx, `SELECT site, machine, generation, disks, run, since FROM kept ORDER BY site, machine, generation`, func(row *sql.Rows) error {
 		var k Kept
 		var disks, since string

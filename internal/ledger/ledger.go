@@ -37,10 +37,11 @@ type Ledger struct {
 	queue chan *write
 	done  chan struct{}
 
-	closing sync.Once
-	active  atomic.Pointer[active]
-	ready   atomic.Pointer[[]Machine] // read by Hold, for whoever asks before anything is written
-	silence time.Duration
+	closing   sync.Once
+	active    atomic.Pointer[active]
+	preloaded atomic.Pointer[[]Machine] // read by Hold, for whoever asks before anything is written
+	verified  atomic.Bool               // every row was looked at
+	timeout   time.Duration
 
 	statements statements
 }
@@ -50,25 +51,25 @@ type store struct {
 	name     string // for messages, without a password
 	dialect  goose.Dialect
 	numbered bool // placeholders are $1, $2, ...
-	// alone lets one process at a time do something to the database as a whole.
-	alone func(ctx context.Context, do func() error) error
-	// hold keeps others away, unless one has the ledger; release ends that.
-	hold    func(ctx context.Context) (bool, error)
+	// exclusive lets one process at a time do something to the database as a whole.
+	exclusive func(ctx context.Context, do func() error) error
+	// lock keeps others away, unless one has the ledger; release ends that.
+	lock    func(ctx context.Context) (bool, error)
 	release func() error
 	// fence, in a transaction, refuses whoever lost the hold meanwhile.
 	fence func(tx *sql.Tx) error
-	// together tells whether several runs may work at once, each on its machines.
-	together bool
-	clock    string // an expression of the database's time in ms
-	locking  string // after a query, keeps its rows from being changed
-	explain  func(err error) (what string, known bool)
-	check    string // a query for faults of the database itself
+	// concurrent reports whether several runs may work at once, each on its machines.
+	concurrent bool
+	clock      string // an expression of the database's time in ms
+	locking    string // after a query, keeps its rows from being changed
+	explain    func(err error) (what string, known bool)
+	check      string // a query for faults of the database itself
 }
 
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// IsShared tells whether a ledger's name is that of a database that several
+// IsShared reports whether a ledger's name is that of a database that several
 // operators share, and not of a file.
 func IsShared(name string) bool {
 	return strings.HasPrefix(name, "postgres://") || strings.HasPrefix(name, "postgresql://")
@@ -85,7 +86,7 @@ func Open(ctx context.Context, name string) (*Ledger, error) {
 	if err != nil {
 		return nil, explain(s, err)
 	}
-	l := &Ledger{db: db, store: s, queue: make(chan *write), done: make(chan struct{}), silence: usualSilence, statements: statements{all: map[string]*sql.Stmt{}}}
+	l := &Ledger{db: db, store: s, queue: make(chan *write), done: make(chan struct{}), timeout: usualTimeout, statements: statements{all: map[string]*sql.Stmt{}}}
 	if err := l.prepare(ctx); err != nil {
 		_ = db.Close()
 		return nil, explain(s, err)
@@ -97,10 +98,19 @@ func Open(ctx context.Context, name string) (*Ledger, error) {
 // prepare brings the database into the newest form. One that has it is not
 // written to: it may be damaged, or another's to write.
 func (l *Ledger) prepare(ctx context.Context) error {
-	if form, err := l.identify(ctx); err == nil && form == newest {
-		return nil
+	form, err := l.identify(ctx)
+	if err != nil && l.inUse(ctx) { // others may have created it since, with its id before anything else
+		switch form, err = l.identify(ctx); {
+		case errors.Is(err, sql.ErrNoRows): // with another id its machines would be strangers
+			return damaged("it has lost its id")
+		case err != nil:
+			return damaged(err)
+		}
 	}
-	if err := l.whole(ctx); err != nil {
+	if err == nil && form == schemaVersion && l.hasChecksums(ctx) {
+		return l.checkRows(ctx, "about", "")
+	}
+	if err := l.checkTables(ctx); err != nil {
 		return err
 	}
 	if err := l.migrate(ctx); err != nil {
@@ -110,8 +120,22 @@ func (l *Ledger) prepare(ctx context.Context) error {
 	if _, err := l.db.ExecContext(ctx, l.store.query(`INSERT INTO about (name, value) VALUES ('id', ?) ON CONFLICT DO NOTHING`), uuid.NewString()); err != nil {
 		return err
 	}
-	_, err := l.identify(ctx)
+	_, err = l.identify(ctx)
 	return err
+}
+
+// inUse reports whether the database has been more than created: it then has an id.
+func (l *Ledger) inUse(ctx context.Context) bool {
+	var used bool
+	err := l.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM about WHERE name <> 'schema') OR EXISTS (SELECT 1 FROM runs)`).Scan(&used)
+	return err == nil && used
+}
+
+// hasChecksums reports whether the rows have their checksums, or need none.
+func (l *Ledger) hasChecksums(ctx context.Context) bool {
+	var has bool
+	err := l.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM about WHERE name = 'schema')`).Scan(&has)
+	return err == nil && (has || l.store.check == "")
 }
 
 // identify reads the ledger's id, and which form the database has.
@@ -126,28 +150,22 @@ func (l *Ledger) identify(ctx context.Context) (form int64, err error) {
 	return form, l.db.QueryRowContext(ctx, `SELECT MAX(version_id) FROM goose_db_version`).Scan(&form)
 }
 
-// whole refuses a file with something in it that is damaged.
-func (l *Ledger) whole(ctx context.Context) error {
+// checkTables refuses a file with something in it that is damaged.
+func (l *Ledger) checkTables(ctx context.Context) error {
 	if l.store.check == "" {
 		return nil
 	}
-	var forms, about, others int // a ledger that was begun and not finished has its form's table alone
-	err := l.db.QueryRowContext(ctx, `SELECT count(CASE name WHEN 'goose_db_version' THEN 1 END), count(CASE name WHEN 'about' THEN 1 END),
-		count(CASE WHEN name NOT IN ('goose_db_version', 'about', 'sqlite_sequence') THEN 1 END) FROM sqlite_master WHERE type = 'table'`).Scan(&forms, &about, &others)
-	switch {
-	case err != nil || forms+about+others == 0:
+	if err := ourTables(ctx, l.db); err != nil {
 		return err
-	case forms == 0 || about == 0 && others > 0:
-		return damaged("its tables are not those of a ledger")
 	}
-	return l.faultless(ctx)
+	return l.checkDatabase(ctx)
 }
 
-// newest is the newest form of the ledger that this program knows.
-const newest = 4
+// schemaVersion is the newest form of the ledger that this program knows.
+const schemaVersion = 6
 
 func (l *Ledger) migrate(ctx context.Context) error {
-	return l.store.alone(ctx, func() error {
+	return l.store.exclusive(ctx, func() error {
 		folder, err := fs.Sub(migrations, "migrations")
 		if err != nil {
 			return err
@@ -160,11 +178,13 @@ func (l *Ledger) migrate(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if form > newest {
-			return fmt.Errorf("it was written by a newer mintbatch (form %d, this program knows up to %d); use that one", form, newest)
+		if form > schemaVersion {
+			return fmt.Errorf("it was written by a newer mintbatch (version %d, this program supports up to %d); use that program", form, schemaVersion)
 		}
-		_, err = p.Up(ctx)
-		return err
+		if _, err = p.Up(ctx); err != nil || l.store.check == "" {
+			return err
+		}
+		return l.addChecksums(ctx)
 	})
 }
 

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger/servertest"
@@ -34,6 +35,11 @@ func one(name string) machine.Machine {
 	return machine.Machine{Key: machine.Key{Site: "quay", Name: name}, Spec: machine.Spec{Guest: machine.Guest{Hostname: name}}}
 }
 
+func with(m machine.Machine, addr string) machine.Machine {
+	m.Adapters = []machine.Adapter{{Interface: machine.Interface{Addressing: machine.Addressing{Addresses: []netip.Prefix{netip.PrefixFrom(netip.MustParseAddr(addr), 24)}}}}}
+	return m
+}
+
 func held(name, addr string) []Reservation {
 	return []Reservation{{Holder: address.Holder{Site: "quay", Machine: name, Adapter: 1}, Network: "survey", Addr: netip.MustParseAddr(addr), Pool: "nodes", Standing: address.InUse}}
 }
@@ -42,21 +48,22 @@ func TestAMachinesLife(t *testing.T) {
 	everywhere(t, func(t *testing.T, path string) {
 		ctx := t.Context()
 		l := opened(t, path)
-		m := one("a")
+		m := with(one("a"), "198.51.100.7")
 		require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}, nil, nil))
 		require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))
 		step := Step{Key: m.Key, Generation: 1, Step: "clone", Input: "i", Run: "r1", State: Begun}
 		require.NoError(t, l.Journal(ctx, step))
 		known, err := l.Machines(ctx)
 		require.NoError(t, err)
-		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Making, Spec: m.Spec}, known[0].Known)
+		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Making, Spec: m.Spec, Open: proof.Open{{Step: "clone", Run: "r1", Command: "mint"}}}, known[0].Known)
 
 		step.State = Done
 		require.NoError(t, l.Journal(ctx, step))
 		require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: "start", Run: "r1", State: Begun}))
-		require.NoError(t, l.Placed(ctx, m.Key, "hv1", "fast"))
+		require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: "start", Run: "r1", State: Done}))
+		require.NoError(t, l.SetPlace(ctx, m.Key, "hv1", "fast"))
 		require.NoError(t, l.Seal(ctx, m.Key, "ssh-ed25519 A", map[string]string{"password": "sealed"}))
-		m.Mark.Notes = "changed"
+		m.Info.Notes = "changed"
 		require.NoError(t, l.Finish(ctx, "r1", m))
 		require.NoError(t, l.EndRun(ctx, "r1", "done"))
 		require.NoError(t, l.Close())
@@ -67,7 +74,7 @@ func TestAMachinesLife(t *testing.T) {
 		known, err = l.Machines(ctx)
 		require.NoError(t, err)
 		got := known[0]
-		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Made, Cloned: true, Started: true, Spec: m.Spec}, got.Known)
+		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Made, Cloned: true, Started: true, Spec: m.Spec, Host: "hv1", Store: "fast"}, got.Known)
 		assert.Equal(t, "hv1 fast ssh-ed25519 A r1", fmt.Sprint(got.Host, " ", got.Store, " ", got.HostKey, " ", got.Run))
 		sealed, err := l.Secret(ctx, m.Key, "password")
 		require.NoError(t, err)
@@ -107,7 +114,7 @@ func TestNoAddressTwice(t *testing.T) {
 				if err == nil {
 					got[addr]++
 				} else {
-					assert.ErrorContains(t, err, "held by another machine")
+					assert.ErrorContains(t, err, "taken by another machine")
 				}
 			})
 		}
@@ -124,15 +131,15 @@ func TestNoAddressTwice(t *testing.T) {
 
 func anything(machine.Key) bool { return true }
 
-// Whoever plans has the ledger to himself, and whoever else wants it is told who that is.
+// Whoever plans has the ledger to himself, and whoever else wants it learns who that is.
 func TestHold(t *testing.T) {
 	everywhere(t, func(t *testing.T, path string) {
 		ctx := t.Context()
 		first, second := opened(t, path), opened(t, path)
-		require.NoError(t, first.Hold(ctx, "mint by ann on hv", anything))
-		assert.ErrorContains(t, second.Hold(ctx, "mint by bob on hv", anything), "mint by ann on hv, since ")
+		require.NoError(t, first.Lock(ctx, "mint by ann on hv", anything))
+		assert.ErrorContains(t, second.Lock(ctx, "mint by bob on hv", anything), "mint by ann on hv, since ")
 		require.NoError(t, first.store.release())
-		assert.NoError(t, second.Hold(ctx, "mint by bob on hv", anything))
+		assert.NoError(t, second.Lock(ctx, "mint by bob on hv", anything))
 	})
 }
 
@@ -144,9 +151,9 @@ func started(t *testing.T, l *Ledger, run string, names ...string) {
 		keys = append(keys, one(name).Key)
 		reserved = append(reserved, held(name, fmt.Sprintf("198.51.100.%d", name[0]))...)
 	}
-	require.NoError(t, l.Hold(t.Context(), "mint by ann on hv", func(key machine.Key) bool { return key.Name == names[0] }))
+	require.NoError(t, l.Lock(t.Context(), "mint by ann on hv", func(key machine.Key) bool { return key.Name == names[0] }))
 	require.NoError(t, l.StartRun(t.Context(), Run{ID: run, Command: "mint", User: "ann", Host: "hv"}, keys, reserved))
-	require.NoError(t, l.Admit())
+	require.NoError(t, l.Unlock())
 }
 
 // Several runs work at once, each on its machines and with its addresses; what
@@ -156,11 +163,11 @@ func TestRunsSideBySide(t *testing.T) {
 	first, second := opened(t, name), opened(t, name)
 	started(t, first, t.Name()+"-1", "a", "b")
 	started(t, second, t.Name()+"-2", "c")
-	assert.ErrorIs(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, held("c", "198.51.100.97")), ErrHeld, "that of a, who is yet to be made")
+	assert.ErrorIs(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, held("c", "198.51.100.97")), ErrAddressTaken, "that of a, who is yet to be made")
 	require.NoError(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, held("c", "198.51.100.99")))
 	third := opened(t, name)
 	var busy *Busy
-	require.ErrorAs(t, third.Hold(ctx, "x", anything), &busy)
+	require.ErrorAs(t, third.Lock(ctx, "x", anything), &busy)
 	assert.Contains(t, busy.Error(), "run "+t.Name()+"-1 (mint by ann on hv, since ")
 	assert.Contains(t, busy.Error(), "is working on a and 1 more")
 	require.NoError(t, first.Begin(ctx, t.Name()+"-1", one("a"), 1, held("a", "198.51.100.97")))
@@ -177,21 +184,21 @@ func TestRunsSideBySide(t *testing.T) {
 func TestARunThatWakesUp(t *testing.T) {
 	ctx, name := t.Context(), servertest.Database(t)
 	asleep, next := opened(t, name), opened(t, name)
-	asleep.silence = 3 * time.Second // with its next sign of life after half a second: it will not come to that
+	asleep.timeout = 3 * time.Second // with its next sign of life after half a second: it will not come to that
 	started(t, asleep, t.Name()+"-1", "a", "b")
 	asleep.active.Load().done()
 	require.NoError(t, asleep.Current())
 	require.NoError(t, asleep.Begin(ctx, t.Name()+"-1", one("a"), 1, held("a", "198.51.100.97")))
-	next.silence = 200 * time.Millisecond
-	require.Eventually(t, func() bool { return next.Hold(ctx, "x", anything) == nil }, 10*time.Second, 20*time.Millisecond)
+	next.timeout = 200 * time.Millisecond
+	require.Eventually(t, func() bool { return next.Lock(ctx, "x", anything) == nil }, 10*time.Second, 20*time.Millisecond)
 	err := asleep.Journal(ctx, Step{Key: one("a").Key, Step: "clone", State: Begun})
 	assert.ErrorIs(t, err, ErrLedger)
-	assert.ErrorIs(t, err, ErrCutOff)
-	require.Eventually(t, func() bool { return errors.Is(asleep.Current(), ErrCutOff) }, 10*time.Second, 20*time.Millisecond)
+	assert.ErrorIs(t, err, ErrLostClaim)
+	require.Eventually(t, func() bool { return errors.Is(asleep.Current(), ErrLostClaim) }, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, next.StartRun(ctx, Run{ID: t.Name() + "-2"}, []machine.Key{one("a").Key}, held("b", "198.51.100.98")))
 	runs, err := next.Runs(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, CutOff, runs[0].Outcome)
+	assert.Equal(t, LostClaim, runs[0].Outcome)
 	asleep.active.Store(nil)
 }
 
@@ -232,11 +239,11 @@ func TestRefusedLedgers(t *testing.T) {
 	l = opened(t, good)
 	_, err = l.db.Exec(`UPDATE machines SET spec = '{' || spec`)
 	require.NoError(t, err)
-	assert.ErrorContains(t, l.Hold(t.Context(), "mint", anything), "it is damaged (quay/a: ")
+	assert.ErrorContains(t, l.Lock(t.Context(), "mint", anything), "it is damaged (quay/a: ")
 	assert.ErrorIs(t, l.Begin(cancelled, "r", one("b"), 1, nil), context.Canceled)
 }
 
-// What a server says is told in words, and no password with it.
+// What a server says is reported in words, and no password with it.
 func TestServersThatRefuse(t *testing.T) {
 	good := servertest.Database(t)
 	for name, says := range map[string]string{
@@ -253,12 +260,12 @@ func TestServersThatRefuse(t *testing.T) {
 func TestCutOff(t *testing.T) {
 	ctx, name := t.Context(), servertest.Database(t)
 	asleep, next := opened(t, name), opened(t, name)
-	require.NoError(t, asleep.Hold(ctx, "x", anything))
+	require.NoError(t, asleep.Lock(ctx, "x", anything))
 	require.NoError(t, asleep.Begin(ctx, "r1", one("a"), 1, nil))
 	_, err := next.db.Exec(`SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND objid = $1`, lockRuns)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return next.Hold(ctx, "x", anything) == nil }, 10*time.Second, 10*time.Millisecond)
-	assert.ErrorIs(t, asleep.Begin(ctx, "r1", one("b"), 1, nil), ErrCutOff)
+	require.Eventually(t, func() bool { return next.Lock(ctx, "x", anything) == nil }, 10*time.Second, 10*time.Millisecond)
+	assert.ErrorIs(t, asleep.Begin(ctx, "r1", one("b"), 1, nil), ErrLostClaim)
 	require.NoError(t, next.Begin(ctx, "r2", one("c"), 1, nil))
 }
 
@@ -268,7 +275,7 @@ func TestMoving(t *testing.T) {
 	l := opened(t, filepath.Join(t.TempDir(), "l"))
 	require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}, nil, nil))
 	m := one("a")
-	m.Mark.Notes = "é \"quoted\"\n"
+	m.Info.Notes = "é \"quoted\"\n"
 	require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))
 	require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: "clone", Input: "i", Run: "r1", State: Begun}))
 	require.NoError(t, l.Seal(ctx, m.Key, "ssh-ed25519 A", map[string]string{"password": "sealed"}))
@@ -297,11 +304,11 @@ func TestCoolingAndPruning(t *testing.T) {
 		ctx := t.Context()
 		l := opened(t, name)
 		require.NoError(t, l.Begin(ctx, "r1", one("a"), 1, held("a", "198.51.100.7")))
-		require.NoError(t, l.Forget(ctx, "r1", one("a").Key, map[string]time.Time{"survey": time.Now().Add(time.Hour)}, false))
-		assert.ErrorIs(t, l.Begin(ctx, "r1", one("b"), 1, held("b", "198.51.100.7")), ErrHeld)
+		require.NoError(t, l.Forget(ctx, "r1", one("a").Key, map[string]time.Time{"survey": time.Now().Add(time.Hour)}, contract.DeleteDisks))
+		assert.ErrorIs(t, l.Begin(ctx, "r1", one("b"), 1, held("b", "198.51.100.7")), ErrAddressTaken)
 		require.NoError(t, l.Begin(ctx, "r1", one("a"), 1, held("a", "198.51.100.7")), "its own")
 		require.NoError(t, l.KeepDisks(ctx, Kept{Key: one("a").Key, Generation: 1, Disks: []string{"pool/a.disk"}, Run: "r1"}))
-		require.NoError(t, l.Forget(ctx, "r1", one("a").Key, map[string]time.Time{"survey": time.Now().Add(-time.Second)}, true))
+		require.NoError(t, l.Forget(ctx, "r1", one("a").Key, map[string]time.Time{"survey": time.Now().Add(-time.Second)}, contract.KeepDisks))
 		require.NoError(t, l.Begin(ctx, "r1", one("b"), 1, held("b", "198.51.100.7")), "its time is over")
 		events, err := l.History(ctx)
 		require.NoError(t, err)
@@ -335,4 +342,28 @@ func BenchmarkJournal(b *testing.B) {
 			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "writes/s")
 		})
 	}
+}
+
+// A server that is restarted while a run is under way costs it nothing but the time.
+func TestAServerThatIsRestarted(t *testing.T) {
+	ctx := t.Context()
+	l := opened(t, servertest.Database(t))
+	key := machine.Key{Site: "quay", Name: "bms-1"}
+	require.NoError(t, l.StartRun(ctx, Run{ID: "r", Command: "mint"}, []machine.Key{key}, nil))
+	written := make(chan error, 1)
+	servertest.Restart(t, func() {
+		go func() {
+			err := l.Journal(ctx, Step{Key: key, Generation: 1, Step: "clone", Run: "r", State: Begun})
+			if err == nil {
+				_, err = l.Steps(ctx, key, 1)
+			}
+			written <- err
+		}()
+		time.Sleep(time.Second)
+	})
+	require.NoError(t, <-written)
+	steps, err := l.Steps(ctx, key, 1)
+	require.NoError(t, err)
+	assert.Equal(t, Begun, steps["clone"].State)
+	require.NoError(t, l.EndRun(ctx, "r", "done"))
 }

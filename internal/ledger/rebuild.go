@@ -3,9 +3,11 @@ package ledger
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/proof"
 )
 
@@ -36,17 +38,46 @@ func adopt(tx *transaction, id uuid.UUID) error {
 	return err
 }
 
-// Restore writes down a machine that a site has and the ledger has lost.
+// Restore writes down a machine that a site has and the ledger has lost, or lost
+// sight of. An address that somebody else holds stays with whom it is. One that is
+// unfinished counts as started.
 func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []Reservation) error {
 	return l.write(ctx, func(tx *transaction) error {
-		if err := reserve(tx, m.Key, reserved); err != nil {
+		if err := reserve(tx, m.Key, nil); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, host, store, run, changed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			m.Site, m.Name, m.Generation, proof.Made, encode(m.Spec), m.Host, m.Store, run, now())
+		for _, r := range reserved {
+			// What is only promised or resting gives way to what is in use.
+			if _, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing IN (?, ?)`,
+				r.Network, r.Addr.String(), address.Cooling, address.Reserved); err != nil {
+				return err
+			}
+			if err := insertReservation(tx, r, ""); err != nil && !errors.Is(err, ErrAddressTaken) {
+				return err
+			}
+		}
+		// What was sealed is of the clone that the ledger knew, which may be another one.
+		for _, forget := range []string{`DELETE FROM steps WHERE site = ? AND machine = ?`,
+			`DELETE FROM secrets WHERE site = ? AND machine = ? AND NOT EXISTS (SELECT 1 FROM machines WHERE site = secrets.site AND name = secrets.machine AND generation = ?)`,
+			`UPDATE machines SET host_key = '' WHERE site = ? AND name = ? AND generation <> ?`} {
+			args := []any{m.Site, m.Name, m.Generation}
+			if _, err := tx.Exec(forget, args[:strings.Count(forget, "?")]...); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, host, store, run, changed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (site, name) DO UPDATE SET generation = excluded.generation, state = excluded.state, spec = excluded.spec,
+				host = excluded.host, store = excluded.store, run = excluded.run, changed = excluded.changed, earlier = ''`,
+			m.Site, m.Name, m.Generation, m.State, encode(m.Spec), m.Host, m.Store, m.Run, now())
 		if err != nil {
 			return err
 		}
-		return note(tx, Event{Run: run, Key: m.Key, What: "put back"})
+		if m.State == proof.Making {
+			// Nobody knows whether it ever ran: it counts as one that did.
+			if err := begin(tx, Step{Key: m.Key, Generation: m.Generation, Step: "start", Run: run}); err != nil {
+				return err
+			}
+		}
+		return note(tx, Event{Run: run, Key: m.Key, What: "restored"})
 	})
 }

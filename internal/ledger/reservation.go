@@ -19,6 +19,9 @@ type Reservation = address.Reservation
 // time is over, too.
 func (l *Ledger) Reservations(ctx context.Context) ([]Reservation, error) {
 	var all []Reservation
+	if err := l.checkRows(ctx, "reservations", ""); err != nil {
+		return nil, err
+	}
 	err := l.read(ctx, `SELECT network, address, site, machine, adapter, pool, standing, note, since, until FROM reservations ORDER BY network, address`, func(row *sql.Rows) error {
 		var r Reservation
 		var text, since, until string
@@ -42,23 +45,50 @@ func seconds(t time.Time) string {
 }
 
 // reserve makes the machine's reservations those given and no others. An
-// address that somebody else holds is refused; the table's key sees to it that
+// address that somebody else holds is refused; the table's key ensures that
 // none can be held twice.
 func reserve(tx *transaction, key machine.Key, want []Reservation) error {
 	if _, err := tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 		return err
 	}
 	for _, r := range want {
-		if err := put(tx, r, ""); err != nil {
+		if err := insertReservation(tx, r, ""); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// put writes a reservation where nobody else has the address, or its time is
+// reserveMore makes reservations for a machine, besides those that it has.
+func reserveMore(tx *transaction, key machine.Key, want []Reservation) error {
+	for _, r := range want {
+		if _, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND site = ? AND machine = ?`, r.Network, r.Addr.String(), key.Site, key.Name); err != nil {
+			return err
+		}
+		if err := insertReservation(tx, r, ""); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// releaseOthers gives back the addresses of a machine that its spec does not have.
+func releaseOthers(tx *transaction, key machine.Key, spec machine.Spec) error {
+	query := `DELETE FROM reservations WHERE site = ? AND machine = ?`
+	args := []any{key.Site, key.Name}
+	for _, a := range spec.Adapters {
+		for _, p := range a.Given() {
+			query += ` AND address <> ?`
+			args = append(args, p.Addr().String())
+		}
+	}
+	_, err := tx.Exec(query, args...)
+	return err
+}
+
+// insertReservation writes a reservation where nobody else has the address, or its time is
 // over; with a run, for as long as that goes on.
-func put(tx *transaction, r Reservation, run string) error {
+func insertReservation(tx *transaction, r Reservation, run string) error {
 	if r.Standing == "" {
 		r.Standing = address.InUse
 	}
@@ -71,14 +101,14 @@ func put(tx *transaction, r Reservation, run string) error {
 		return err
 	}
 	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return fmt.Errorf("%w: %s of network %s", ErrHeld, r.Addr, r.Network)
+		return fmt.Errorf("%w: %s of network %s", ErrAddressTaken, r.Addr, r.Network)
 	}
 	return nil
 }
 
-// keepFor reserves an address for a machine, for as long as a run goes on. What
+// reserveForRun reserves an address for a machine, for as long as a run goes on. What
 // the machine has already stays as it is.
-func keepFor(tx *transaction, r Reservation, run string) error {
+func reserveForRun(tx *transaction, r Reservation, run string) error {
 	var mine bool
 	err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM reservations WHERE network = ? AND address = ? AND site = ? AND machine = ? AND (until = '' OR until > ?))`,
 		r.Network, r.Addr.String(), r.Site, r.Machine, seconds(time.Now())).Scan(&mine)
@@ -86,18 +116,18 @@ func keepFor(tx *transaction, r Reservation, run string) error {
 		return err
 	}
 	r.Standing = address.Reserved
-	return put(tx, r, run)
+	return insertReservation(tx, r, run)
 }
 
-// ErrHeld means that an address is held by somebody else.
-var ErrHeld = errors.New("the address is held by another machine, or by hand, meanwhile; run the same command again")
+// ErrAddressTaken means that an address is held by somebody else.
+var ErrAddressTaken = errors.New("the address was taken by another machine or held by hand in the meantime; run the same command again")
 
-// Keep writes reservations that are no machine's doing: held by hand or
+// HoldAddresses writes reservations that are no machine's doing: held by hand or
 // imported. All are written or none.
-func (l *Ledger) Keep(ctx context.Context, all []Reservation) error {
+func (l *Ledger) HoldAddresses(ctx context.Context, all []Reservation) error {
 	return l.write(ctx, func(tx *transaction) error {
 		for _, r := range all {
-			if err := put(tx, r, ""); err != nil {
+			if err := insertReservation(tx, r, ""); err != nil {
 				return err
 			}
 		}
@@ -135,9 +165,9 @@ func (l *Ledger) Free(ctx context.Context, all []Reservation, standings ...addre
 	return freed, err
 }
 
-// cool lets the addresses of a machine that goes rest; those of networks that
+// coolDown lets the addresses of a machine that goes rest; those of networks that
 // until does not name are free at once.
-func cool(tx *transaction, key machine.Key, until map[string]time.Time) error {
+func coolDown(tx *transaction, key machine.Key, until map[string]time.Time) error {
 	for network, t := range until {
 		if _, err := tx.Exec(`UPDATE reservations SET standing = ?, since = ?, until = ? WHERE site = ? AND machine = ? AND network = ?`,
 			address.Cooling, now(), seconds(t), key.Site, key.Name, network); err != nil {

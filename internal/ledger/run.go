@@ -20,7 +20,7 @@ type Run struct {
 	Outcome string    // CutOff if it has no end; empty while it is under way
 }
 
-// String tells of a run that is under way.
+// String reports a run that is under way.
 func (r Run) String() string {
 	return fmt.Sprintf("run %s (%s by %s on %s, since %s UTC)", r.ID, r.Command, r.User, r.Host, utc(r.Started))
 }
@@ -30,6 +30,9 @@ func utc(t time.Time) string { return t.UTC().Format(time.TimeOnly) }
 // Runs returns all runs, the oldest first.
 func (l *Ledger) Runs(ctx context.Context) ([]Run, error) {
 	var all []Run
+	if err := l.checkRows(ctx, "runs", ""); err != nil {
+		return nil, err
+	}
 	err := l.read(ctx, `SELECT id, command, user_name, host_name, sheet, setup, started, ended, outcome FROM runs ORDER BY started`, func(row *sql.Rows) error {
 		var r Run
 		var started, ended string

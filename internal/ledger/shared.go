@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net"
 	"net/url"
+	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the database driver
@@ -19,20 +20,34 @@ const (
 	lockRuns   = 7236002
 )
 
+// redacted is the URL of a database without the passwords that may stand in it.
+func redacted(u url.URL) string {
+	q := u.Query()
+	for name := range q {
+		if strings.Contains(strings.ToLower(name), "password") {
+			q.Set(name, "xxxxx")
+		}
+	}
+	if u.RawQuery != "" {
+		u.RawQuery = q.Encode()
+	}
+	return u.Redacted()
+}
+
 // openShared opens a PostgreSQL database.
 func openShared(name string) (*sql.DB, store, error) {
 	s := store{name: "the ledger's database", dialect: goose.DialectPostgres, numbered: true, explain: explainShared,
-		together: true, clock: `(extract(epoch from clock_timestamp()) * 1000)::bigint`, locking: ` FOR SHARE`}
+		concurrent: true, clock: `(extract(epoch from clock_timestamp()) * 1000)::bigint`, locking: ` FOR SHARE`}
 	u, err := url.Parse(name)
 	if err != nil {
 		return nil, s, errors.New("it is not a URL such as postgres://mint@db.brackwater.example/mintbatch")
 	}
-	s.name = u.Redacted()
+	s.name = redacted(*u)
 	db, err := sql.Open("pgx", name)
 	if err != nil {
 		return nil, s, err
 	}
-	s.alone = func(ctx context.Context, do func() error) error {
+	s.exclusive = func(ctx context.Context, do func() error) error {
 		c, err := db.Conn(ctx)
 		if err != nil {
 			return err
@@ -47,7 +62,7 @@ func openShared(name string) (*sql.DB, store, error) {
 	// The lock is the connection's, and goes with it, however the process ends.
 	var held *sql.Conn
 	var holder int // the server's process that has the lock
-	s.hold = func(ctx context.Context) (ok bool, err error) {
+	s.lock = func(ctx context.Context) (ok bool, err error) {
 		c, err := db.Conn(ctx)
 		if err != nil {
 			return false, err
@@ -68,7 +83,7 @@ func openShared(name string) (*sql.DB, store, error) {
 		var mine bool
 		err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND objid = $1 AND pid = $2 AND granted)`, lockRuns, holder).Scan(&mine)
 		if err == nil && !mine {
-			return ErrCutOff
+			return ErrLostClaim
 		}
 		return err
 	}
@@ -92,9 +107,9 @@ func explainShared(err error) (string, bool) {
 	switch {
 	case errors.As(err, &db):
 		what, known := map[string]string{
-			"28P01": "the password is wrong", "28000": "the login is refused; look at the server's pg_hba.conf",
-			"3D000": "the server has no such database; make it with createdb", "42501": "the login may not do this in the database; grant it the right",
-			"53100": "the server's disk is full", "57P03": "the server is starting up; try again in a moment", "53300": "the server has too many connections",
+			"28P01": "the password is wrong", "28000": "the login is refused; check the server's pg_hba.conf",
+			"3D000": "the server has no such database; create it with createdb", "42501": "the login lacks a permission in the database; grant it",
+			"53100": "the server's disk is full", "57P03": "the server is starting; run the same command again", "53300": "the server has too many connections",
 		}[db.Code]
 		return what, known
 	case errors.As(err, &network):

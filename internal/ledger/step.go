@@ -34,6 +34,9 @@ const (
 // Steps returns the journal of one machine's generation, by step.
 func (l *Ledger) Steps(ctx context.Context, key machine.Key, generation int) (map[string]Step, error) {
 	all := map[string]Step{}
+	if err := l.checkRows(ctx, "steps", "site = ? AND machine = ? AND generation = ?", key.Site, key.Name, generation); err != nil {
+		return nil, err
+	}
 	err := l.read(ctx, `SELECT step, input, state, error, run FROM steps WHERE site = ? AND machine = ? AND generation = ?`, func(row *sql.Rows) error {
 		s := Step{Key: key, Generation: generation}
 		if err := row.Scan(&s.Step, &s.Input, &s.State, &s.Error, &s.Run); err != nil {
@@ -49,16 +52,34 @@ func (l *Ledger) Steps(ctx context.Context, key machine.Key, generation int) (ma
 func (l *Ledger) Journal(ctx context.Context, s Step) error {
 	return l.write(ctx, func(tx *transaction) error {
 		if s.State == Begun {
-			_, err := tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, run, began) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-				ON CONFLICT (site, machine, generation, step) DO UPDATE SET input = excluded.input, state = excluded.state, error = '', run = excluded.run,
-					began = excluded.began, ended = ''`,
-				s.Site, s.Name, s.Generation, s.Step, s.Input, s.State, s.Run, now())
-			return err
+			return begin(tx, s)
 		}
 		_, err := tx.Exec(`UPDATE steps SET state = ?, error = ?, ended = ? WHERE site = ? AND machine = ? AND generation = ? AND step = ?`,
 			s.State, s.Error, now(), s.Site, s.Name, s.Generation, s.Step)
 		return err
 	})
+}
+
+// Fail writes why a machine's work has failed at a step, in the journal and in the
+// history. A step that is begun stays so: how far the site got is not known.
+func (l *Ledger) Fail(ctx context.Context, s Step, what string) error {
+	return l.write(ctx, func(tx *transaction) error {
+		_, err := tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, error, run, began, ended) VALUES (?, ?, ?, ?, '', ?, ?, ?, ?, ?)
+			ON CONFLICT (site, machine, generation, step) DO UPDATE SET error = excluded.error, run = excluded.run, ended = excluded.ended`,
+			s.Site, s.Name, s.Generation, s.Step, Failed, s.Error, s.Run, now(), now())
+		if err != nil {
+			return err
+		}
+		return note(tx, Event{Key: s.Key, Run: s.Run, What: what, Detail: s.Error})
+	})
+}
+
+func begin(tx *transaction, s Step) error {
+	_, err := tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, run, began) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (site, machine, generation, step) DO UPDATE SET input = excluded.input, state = excluded.state, error = '', run = excluded.run,
+			began = excluded.began, ended = ''`,
+		s.Site, s.Name, s.Generation, s.Step, s.Input, Begun, s.Run, now())
+	return err
 }
 
 // Timing is how long a step of a machine took.
@@ -68,7 +89,7 @@ type Timing struct {
 	Took time.Duration
 }
 
-// Timings tells how long the steps took that were done last, at most so many.
+// Timings reports how long the steps took that were done last, at most so many.
 func (l *Ledger) Timings(ctx context.Context, most int) ([]Timing, error) {
 	var all []Timing
 	err := l.read(ctx, `SELECT site, machine, step, began, ended FROM steps WHERE state = 'done' AND ended <> '' ORDER BY ended DESC LIMIT ?`, func(row *sql.Rows) error {

@@ -22,11 +22,11 @@ type write struct {
 // write runs do in a transaction; when it returns nil, what it did is durable.
 // A do that fails leaves nothing behind and does not harm the others.
 func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
-	l.ready.Store(nil)
+	l.preloaded.Store(nil)
 	w := &write{ctx: ctx, do: do, done: make(chan struct{})}
 	if l.Hook != nil {
 		if err := l.Hook("before a write"); err != nil {
-			return l.explained(err)
+			return l.explain(err)
 		}
 	}
 	l.queue <- w
@@ -35,21 +35,21 @@ func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
 		w.err = l.Hook("after a write")
 	}
 	if w.err != nil {
-		return l.explained(w.err)
+		return l.explain(w.err)
 	}
 	return nil
 }
 
-// mostTogether bounds a transaction, so that the first caller does not wait
+// maxBatch bounds a transaction, so that the first caller does not wait
 // for the last.
-const mostTogether = 500
+const maxBatch = 500
 
 func (l *Ledger) writeAll() {
 	defer close(l.done)
 	for w := range l.queue {
 		batch := []*write{w}
 	gather:
-		for len(batch) < mostTogether {
+		for len(batch) < maxBatch {
 			select {
 			case more, open := <-l.queue:
 				if !open {
@@ -68,40 +68,7 @@ func (l *Ledger) writeAll() {
 }
 
 func (l *Ledger) commit(batch []*write) {
-	err := func() error {
-		tx, err := l.db.Begin()
-		if err != nil {
-			return err
-		}
-		defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
-		t := &transaction{tx, l.store, l.prepared}
-		if err := l.fence(t); err != nil {
-			return err
-		}
-		for _, w := range batch {
-			if w.err = w.ctx.Err(); w.err != nil {
-				continue
-			}
-			if len(batch) == 1 {
-				if w.err = w.do(t); w.err != nil {
-					return w.err
-				}
-				continue
-			}
-			if _, err := tx.Exec(`SAVEPOINT one`); err != nil {
-				return err
-			}
-			if w.err = w.do(t); w.err != nil {
-				if _, err := tx.Exec(`ROLLBACK TO one`); err != nil {
-					return err
-				}
-			}
-			if _, err := tx.Exec(`RELEASE one`); err != nil {
-				return err
-			}
-		}
-		return tx.Commit()
-	}()
+	err := l.retryWhileDown(func() (bool, error) { return true, l.commitOnce(batch) })
 	if err != nil {
 		for _, w := range batch {
 			if w.err == nil {
@@ -109,6 +76,44 @@ func (l *Ledger) commit(batch []*write) {
 			}
 		}
 	}
+}
+
+func (l *Ledger) commitOnce(batch []*write) error {
+	for _, w := range batch {
+		w.err = nil
+	}
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
+	t := &transaction{tx, l.store, l.prepared}
+	if err := l.checkClaim(t); err != nil {
+		return err
+	}
+	for _, w := range batch {
+		if w.err = w.ctx.Err(); w.err != nil {
+			continue
+		}
+		if len(batch) == 1 {
+			if w.err = w.do(t); w.err != nil {
+				return w.err
+			}
+			continue
+		}
+		if _, err := tx.Exec(`SAVEPOINT one`); err != nil {
+			return err
+		}
+		if w.err = w.do(t); w.err != nil {
+			if _, err := tx.Exec(`ROLLBACK TO one`); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(`RELEASE one`); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
 }
 
 // transaction is one of the ledger's database, whichever that is. Queries have

@@ -3,29 +3,37 @@ package mint
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"time"
 
-	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
+	"mintbatch/internal/plan"
+	"mintbatch/internal/vault"
 )
 
 // Checked is what Check found.
 type Checked struct {
 	Findings finding.List
 	Machines int
+	// CommentedOut are the rows of the sheet that are commented out.
+	CommentedOut []int
 }
 
 // Check reads setup and sheet and tells every finding. It asks no site; the
 // ledger, where there is one, says which addresses are held.
-func Check(ctx context.Context, in Input) (*Checked, error) {
-	b, err := load(in)
+func Check(ctx context.Context, in input.Input) (*Checked, error) {
+	in.Sealed = vault.OpenOne
+	b, err := input.Load(in)
 	if err != nil {
 		return nil, err
 	}
-	past := batch.Past{Now: time.Now()}
-	if path := b.ledgerPath(); ledger.IsShared(path) || exists(path) {
+	past := assign.Past{Now: time.Now()}
+	if path := b.LedgerPath(); ledger.IsShared(path) || input.Exists(path) {
 		l, err := ledger.Open(ctx, path)
 		if err != nil {
 			return nil, err
@@ -35,38 +43,55 @@ func Check(ctx context.Context, in Input) (*Checked, error) {
 		if err != nil {
 			return nil, err
 		}
-		if past, err = pastOf(ctx, l, known, nil); err != nil {
+		if past, err = plan.Past(ctx, l, known, nil); err != nil {
 			return nil, err
 		}
 	}
-	_, found := batch.Assign(b.Wanted, b.Setup, past)
-	return &Checked{append(b.Findings, found...).Sorted(), len(b.Wanted)}, nil
-}
-
-func exists(path string) bool {
-	_, err := os.Stat(path)
-	return err == nil
-}
-
-func (b *Batch) ledgerPath() string {
-	if b.Setup.Ledger == "" {
-		return b.path("mintbatch.ledger")
-	}
-	if ledger.IsShared(b.Setup.Ledger) {
-		return b.Setup.Ledger
-	}
-	return b.path(b.Setup.Ledger)
+	_, found := assign.Addresses(b.Wanted, b.Setup, past)
+	return &Checked{append(b.Findings, found...).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
 }
 
 // CheckSetup reads the setup alone.
-func CheckSetup(in Input) (finding.List, error) {
-	b, err := loadSetup(in)
-	var refused *Refused
+func CheckSetup(in input.Input) (finding.List, error) {
+	in.Sealed = vault.OpenOne
+	b, err := input.LoadSetup(in)
+	var refused *input.Refused
 	switch {
 	case errors.As(err, &refused):
 		return refused.Findings.Sorted(), err
 	case err != nil:
 		return nil, err
 	}
-	return b.Findings.Sorted(), nil
+	found := append(b.Findings, assign.CheckValues(b.Setup)...)
+	found = append(found, elsewhere(b)...).Sorted()
+	if found.Failed() {
+		return found, &input.Refused{Findings: found}
+	}
+	return found, nil
+}
+
+// elsewhere reports files that the setup names and that are not there.
+func elsewhere(b *input.Batch) finding.List {
+	var found finding.List
+	look := func(severity finding.Severity, file, hint string, path ...string) {
+		if _, err := os.Stat(b.Path(file)); file != "" && err != nil {
+			found.Add(finding.Finding{Severity: severity, Code: "not-elsewhere", At: b.Setup.Where(path...), Value: file,
+				Message: fmt.Sprintf("cannot read file %s: %s", file, input.Reason(err)), Hint: hint})
+		}
+	}
+	named := func(r setup.Reference, path ...string) {
+		if file, ok := r.File(); ok {
+			look(finding.Error, file, "create it, or name another", path...)
+		}
+	}
+	for name, site := range b.Setup.Sites {
+		named(site.Token, "sites", name, "token")
+		for host, h := range site.Hosts {
+			named(h.Password, "sites", name, "hosts", host, "password")
+		}
+	}
+	named(b.Setup.Secrets.HostAuthority, "secrets", "ssh_host_ca")
+	look(finding.Warning, b.Setup.Secrets.Identity, "only its owner can read sealed values", "secrets", "identity")
+	look(finding.Warning, b.Setup.Sheet, "or give --sheet FILE", "sheet")
+	return found
 }

@@ -3,15 +3,15 @@ package mint
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"image/png"
 	"io"
-	"os"
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/output"
 	"mintbatch/internal/site"
 )
 
@@ -22,8 +22,8 @@ type consoler interface {
 }
 
 // Console connects in and out to a machine's serial console until in ends.
-func (s *Session) Console(ctx context.Context, name string, in io.Reader, out io.Writer) error {
-	at, id, err := s.consoleOf(ctx, name)
+func (d *Desk) Console(ctx context.Context, name string, in io.Reader, out io.Writer) error {
+	at, id, err := d.consoleOf(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -31,8 +31,12 @@ func (s *Session) Console(ctx context.Context, name string, in io.Reader, out io
 }
 
 // Screen writes a picture of a machine's screen as PNG.
-func (s *Session) Screen(ctx context.Context, name, path string) error {
-	at, id, err := s.consoleOf(ctx, name)
+func (d *Desk) Screen(ctx context.Context, name, path string, over output.Over) error {
+	guard := d.Guard()
+	if err := guard.Check(path, over); err != nil {
+		return err
+	}
+	at, id, err := d.consoleOf(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -43,26 +47,26 @@ func (s *Session) Screen(ctx context.Context, name, path string) error {
 	decoded, err := png.Decode(bytes.NewReader(picture.Bytes()))
 	if err != nil {
 		if decoded, err = decodePPM(picture.Bytes()); err != nil {
-			return fmt.Errorf("the site's picture of the screen cannot be read: %w", err)
+			return fmt.Errorf("cannot read the screenshot from the site: %w", err)
 		}
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600) // what is on a screen may be secret
-	if err != nil {
+	var encoded bytes.Buffer
+	if err := png.Encode(&encoded, decoded); err != nil {
 		return err
 	}
-	return errors.Join(png.Encode(f, decoded), f.Close())
+	return guard.Write(path, encoded.Bytes(), over, 0o600) // what is on a screen may be secret
 }
 
-func (s *Session) consoleOf(ctx context.Context, name string) (consoler, uuid.UUID, error) {
-	known, err := s.known(ctx, []string{name})
+func (d *Desk) consoleOf(ctx context.Context, name string) (consoler, uuid.UUID, error) {
+	known, err := d.Known(ctx, []string{name})
 	if err != nil {
 		return nil, uuid.Nil, err
 	}
 	if len(known) > 1 {
-		return nil, uuid.Nil, fmt.Errorf("%w: %q are several", ErrNoMachine, name)
+		return nil, uuid.Nil, fmt.Errorf("%w: %q matches several machines", glob.ErrNoMatch, name)
 	}
 	k := known[0]
-	opened, err := s.site(k.Site)
+	opened, err := d.Sites.Site(k.Site)
 	if err != nil {
 		return nil, uuid.Nil, err
 	}
@@ -70,5 +74,5 @@ func (s *Session) consoleOf(ctx context.Context, name string) (consoler, uuid.UU
 	if !ok {
 		return nil, uuid.Nil, fmt.Errorf("%w: site %s gives no access to consoles", site.ErrRefused, k.Site)
 	}
-	return at, machine.Identity(s.Ledger.ID, k.Key, k.Generation), nil
+	return at, machine.Identity(d.Ledger.ID, k.Key, k.Generation), nil
 }

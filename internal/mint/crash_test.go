@@ -1,4 +1,4 @@
-package mint
+package mint_test
 
 import (
 	"bufio"
@@ -13,16 +13,19 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/handover"
+	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
+	"mintbatch/internal/mint"
+	"mintbatch/internal/plan"
 	"mintbatch/internal/sandbox"
 	"mintbatch/internal/site"
 )
@@ -52,7 +55,7 @@ func (d *death) point(where string) error {
 	return nil
 }
 
-// once tells whether this is the one point, and that only once.
+// once reports whether this is the one point, and that only once.
 func (d *death) once(where string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -86,49 +89,49 @@ func act[T any](m mortal, name string, call func() (T, error)) (T, error) {
 	return v, err
 }
 
-func (m mortal) Survey(ctx context.Context) (*survey.Survey, error) {
-	return act(m, "survey", func() (*survey.Survey, error) { return m.Site.Survey(ctx) })
+func (m mortal) Survey(ctx context.Context) (*contract.Survey, error) {
+	return act(m, "survey", func() (*contract.Survey, error) { return m.Site.Survey(ctx) })
 }
 
-func (m mortal) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, error) {
-	return act(m, "clone", func() (survey.Task, error) {
+func (m mortal) Clone(ctx context.Context, o contract.CloneOrder) (contract.Task, error) {
+	return act(m, "clone", func() (contract.Task, error) {
 		if strings.HasPrefix(o.Name, "bms-refused") {
-			return survey.Task{}, fmt.Errorf("%w: not this one", site.ErrRefused)
+			return contract.Task{}, fmt.Errorf("%w: not this one", site.ErrRefused)
 		}
 		return m.Site.Clone(ctx, o)
 	})
 }
 
-func (m mortal) Shape(ctx context.Context, id uuid.UUID, s machine.Shape, r survey.Restart) (survey.Task, error) {
-	return act(m, "shape", func() (survey.Task, error) { return m.Site.Shape(ctx, id, s, r) })
+func (m mortal) Shape(ctx context.Context, id uuid.UUID, s machine.Shape, r contract.Restart) (contract.Task, error) {
+	return act(m, "shape", func() (contract.Task, error) { return m.Site.Shape(ctx, id, s, r) })
 }
 
-func (m mortal) Wire(ctx context.Context, id uuid.UUID, a []machine.Adapter, r survey.Restart) (survey.Task, error) {
-	return act(m, "wire", func() (survey.Task, error) { return m.Site.Wire(ctx, id, a, r) })
+func (m mortal) Wire(ctx context.Context, id uuid.UUID, a []machine.Card, r contract.Restart) (contract.Task, error) {
+	return act(m, "wire", func() (contract.Task, error) { return m.Site.Wire(ctx, id, a, r) })
 }
 
-func (m mortal) Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error) {
-	return act(m, "seed", func() (survey.Task, error) { return m.Site.Seed(ctx, id, image) })
+func (m mortal) Seed(ctx context.Context, id uuid.UUID, image []byte) (contract.Task, error) {
+	return act(m, "seed", func() (contract.Task, error) { return m.Site.Seed(ctx, id, image) })
 }
 
-func (m mortal) Checkpoint(ctx context.Context, id uuid.UUID, name string) (survey.Task, error) {
-	return act(m, "checkpoint", func() (survey.Task, error) { return m.Site.Checkpoint(ctx, id, name) })
+func (m mortal) Checkpoint(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
+	return act(m, "checkpoint", func() (contract.Task, error) { return m.Site.Checkpoint(ctx, id, name) })
 }
 
-func (m mortal) Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (survey.Task, error) {
-	return act(m, "record", func() (survey.Task, error) { return m.Site.Record(ctx, id, mark) })
+func (m mortal) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error) {
+	return act(m, "record", func() (contract.Task, error) { return m.Site.Record(ctx, id, mark) })
 }
 
-func (m mortal) Power(ctx context.Context, id uuid.UUID, p machine.Power) (survey.Task, error) {
-	return act(m, "power", func() (survey.Task, error) { return m.Site.Power(ctx, id, p) })
+func (m mortal) Power(ctx context.Context, id uuid.UUID, p machine.Power) (contract.Task, error) {
+	return act(m, "power", func() (contract.Task, error) { return m.Site.Power(ctx, id, p) })
 }
 
-func (m mortal) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
-	return act(m, "machine", func() (*survey.Machine, error) { return m.Site.Machine(ctx, id) })
+func (m mortal) Machine(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	return act(m, "machine", func() (*contract.Machine, error) { return m.Site.Machine(ctx, id) })
 }
 
-func (m mortal) Remove(ctx context.Context, id uuid.UUID, disks survey.Disks) (survey.Task, error) {
-	return act(m, "remove", func() (survey.Task, error) { return m.Site.Remove(ctx, id, disks) })
+func (m mortal) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) (contract.Task, error) {
+	return act(m, "remove", func() (contract.Task, error) { return m.Site.Remove(ctx, id, disks) })
 }
 
 // world is a folder with a setup, its sandbox and its ledger.
@@ -139,7 +142,7 @@ type world struct {
 }
 
 const plainSetup = `
-limits: {confirm: 5s}
+limits: {confirm: 20s}
 presets:
   node: {cpus: 1, memory: 1GiB, network: survey, address: pool:nodes}
   spare: {cpus: 1, memory: 1GiB, network: chart, address: pool, clone: full, checkpoint: fresh}
@@ -167,7 +170,7 @@ func servedAt(t testing.TB, dir string, speed float64, faults ...string) *world 
 	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed, Faults: wrong})
 	require.NoError(t, err)
 	if _, err := os.Stat(filepath.Join(dir, "mintbatch.yaml")); err != nil {
-		require.NoError(t, WriteDemo(dir, Demo{URL: s.URL, Fingerprint: s.Fingerprint}))
+		require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}))
 		setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
 		require.NoError(t, err)
 		text := strings.Replace(string(setup), "\npresets:", plainSetup+"  desk: {clone: full, template: win-chart, network: chart, address: pool, keys: \"\", login: chart}", 1)
@@ -185,44 +188,53 @@ func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
 	ctx := context.Background()
 	path := filepath.Join(w.dir, "machines.csv")
 	require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
-	s, err := Open(ctx, Input{Setups: []string{filepath.Join(w.dir, "mintbatch.yaml")}}, nil)
+	s, err := mint.Open(ctx, input.Input{Setups: []string{filepath.Join(w.dir, "mintbatch.yaml")}}, nil)
 	require.NoError(t, err)
 	defer s.Close()
 	for _, name := range []string{"quay", "vessel"} {
-		opened, err := s.site(name)
+		_, err := s.Sites.Site(name)
 		require.NoError(t, err)
-		s.sites[name] = mortal{opened, d, lose}
+		s.Sites.Use(name, func(opened site.Site) site.Site { return mortal{opened, d, lose} })
 	}
 	s.Ledger.Hook = d.point
-	if err := s.HoldLedger(ctx, "test", Everything); err != nil {
+	if err := s.Ledger.Lock(ctx, "test", mint.Everything); err != nil {
 		return err
 	}
-	p, err := s.Proof(ctx, nil, false)
+	p, err := s.Make(ctx, plan.Request{Contact: plan.Online})
 	if err != nil {
 		return err
 	}
-	todo, refused := Todo(p, true)
-	if err := s.Claim(ctx, "mint", todo); err != nil {
-		return err
-	}
-	_, failed := s.Mint(ctx, ctx, todo, refused, Order{})
-	if d.dead {
+	_, failed := do(ctx, s)(s.Minting(ctx, "mint", p, plan.AllowRemakes, mint.Order{}))
+	var incomplete *mint.Incomplete
+	if d.dead || failed != nil && !errors.As(failed, &incomplete) {
 		return failed
 	}
-	strays, err := s.Strays(ctx)
+	retiring, err := s.Retiring(ctx, mint.Which{Strays: true}, plan.DoubtMissing)
 	if err != nil {
 		return err
 	}
-	for _, disks := range []survey.Disks{survey.DeleteDisks, survey.KeepDisks} {
-		some := slices.DeleteFunc(slices.Clone(strays), func(w proof.Work) bool { return (w.Name == "bms-kept") != (disks == survey.KeepDisks) })
-		if err := s.Claim(ctx, "retire", some); err != nil {
-			return err
-		}
+	strays := retiring.Works
+	for _, disks := range []contract.Disks{contract.DeleteDisks, contract.KeepDisks} {
+		some := slices.DeleteFunc(slices.Clone(strays), func(w proof.Work) bool { return (w.Name == "bms-kept") != (disks == contract.KeepDisks) })
 		if len(some) > 0 && err == nil {
-			_, err = s.Retire(ctx, ctx, some, Order{Disks: disks})
+			_, err = do(ctx, s)(mint.Retirement("retire", some, mint.Order{Disks: disks}), nil)
 		}
 	}
 	return errors.Join(failed, err)
+}
+
+// do claims a task and does it.
+func do(ctx context.Context, d *mint.Desk) func(mint.Task, error) (*mint.Outcome, error) {
+	return func(t mint.Task, err error) (*mint.Outcome, error) {
+		if err != nil {
+			return nil, err
+		}
+		r, err := d.Claim(ctx, t)
+		if err != nil {
+			return nil, err
+		}
+		return r.Do(ctx, ctx, mint.Sinks{})
+	}
 }
 
 // state is all that a batch comes to, at the sites and in the ledger, without
@@ -306,7 +318,7 @@ func crashes(t *testing.T) (again func() *world, want string, points int) {
 	}
 	w = again()
 	count := &death{}
-	var incomplete *Incomplete
+	var incomplete *mint.Incomplete
 	require.ErrorAs(t, w.run(t, then, count, &death{}), &incomplete)
 	require.Equal(t, 1, incomplete.Failed)
 	w.stop()
@@ -318,7 +330,7 @@ func crashes(t *testing.T) (again func() *world, want string, points int) {
 func (w *world) settled(t *testing.T, want, what string) {
 	t.Helper()
 	for range 3 {
-		var incomplete *Incomplete
+		var incomplete *mint.Incomplete
 		if err := w.run(t, then, &death{}, &death{}); errors.As(err, &incomplete) && incomplete.Failed == 1 {
 			break
 		}
@@ -334,10 +346,7 @@ func TestEveryCrashPoint(t *testing.T) {
 	again, want, points := crashes(t)
 	t.Logf("%d points", points)
 	require.Greater(t, points, 150)
-	step := 1
-	if testing.Short() {
-		step = 9
-	}
+	step := amount(67, 13, 1)
 	for at := 1; at <= points; at += step {
 		w := again()
 		d := &death{at: at}
@@ -349,10 +358,7 @@ func TestEveryCrashPoint(t *testing.T) {
 // The reply of each call is lost once, and the run lives on.
 func TestEveryLostReply(t *testing.T) {
 	again, want, _ := crashes(t)
-	step := 1
-	if testing.Short() {
-		step = 9
-	}
+	step := amount(67, 13, 1)
 	for at := 1; ; at += step {
 		w := again()
 		lose := &death{at: at}
@@ -367,14 +373,9 @@ func TestEveryLostReply(t *testing.T) {
 // Ended twice, at random points, the batch still comes to the same.
 func TestDoubleCrashes(t *testing.T) {
 	again, want, points := crashes(t)
-	seed := uint64(time.Now().UnixNano())
-	t.Logf("seed %d", seed)
+	seed := seedOf(t)
 	chance := rand.New(rand.NewPCG(seed, 3))
-	rounds := 1000
-	if testing.Short() {
-		rounds = 30
-	}
-	for round := range rounds {
+	for round := range amount(3, 20, 1000) {
 		w := again()
 		one, two := &death{at: 1 + chance.IntN(points)}, &death{at: 1 + chance.IntN(points)}
 		_ = w.run(t, then, one, &death{})

@@ -1,4 +1,4 @@
-package mint
+package mint_test
 
 import (
 	"fmt"
@@ -19,18 +19,19 @@ func TestLimits(t *testing.T) {
 	path := filepath.Join(w.dir, "mintbatch.yaml")
 	setup, err := os.ReadFile(path)
 	require.NoError(t, err)
-	limited := strings.Replace(string(setup), "\n  vessel:", `
-    machines: 20
-    at_once: {copies: 5, starts: 4}
-    at_once_per_host: {starts: 2}
-    at_once_per_store: {copies: 3}
+	before, rest, _ := strings.Cut(string(setup), "    parallel: 4")
+	_, after, _ := strings.Cut(rest, "\n")
+	limited := strings.Replace(before+after, "\n  vessel:", `
+    parallel: {machines: 20, full_clones: 5, starts: 4}
+    parallel_per_host: {starts: 2}
+    parallel_per_store: {full_clones: 3}
   vessel:`, 1)
 	require.NoError(t, os.WriteFile(path, []byte(limited), 0o600))
 	sheet := "machine,preset,site,store,host\n"
 	for i := range 40 {
 		sheet += fmt.Sprintf("bms-mix-%02d,%s,quay,%s,%s\n", i, []string{"spare", "node"}[i/10%2], []string{"quay-fast", "quay-bulk"}[i%2], []string{"quay-hv1", "quay-hv2"}[i/2%2])
 	}
-	for _, r := range w.minted(t, sheet).Results {
+	for _, r := range w.mint(t, sheet).Results {
 		require.NoError(t, r.Err)
 	}
 	for kind, most := range map[string]int{"copies": 5, "copies at quay-fast": 3, "copies at quay-bulk": 3, "starts": 4, "starts on quay-hv1": 2, "starts on quay-hv2": 2} {

@@ -12,10 +12,22 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
+	"mintbatch/internal/plan"
+	"mintbatch/internal/sites"
+)
+
+// Whether a site has a machine.
+const (
+	there     = "there"
+	Gone      = "gone"
+	notAsked  = "not contacted"
+	notListed = "not listed" // by a site that says so little that it is not believed
 )
 
 // Entry is what is known of one machine.
@@ -23,7 +35,7 @@ type Entry struct {
 	machine.Key
 	State   proof.State   `json:"state"`
 	Power   machine.Power `json:"power,omitempty"` // as the site has it; empty if it has not, or was not asked
-	AtSite  string        `json:"at_site"`         // `there`, `gone` or `not asked`
+	AtSite  string        `json:"at_site"`         // `there`, `gone`, `not listed` or `not contacted`
 	Host    string        `json:"host,omitempty"`
 	Store   string        `json:"store,omitempty"`
 	Run     string        `json:"run"`
@@ -35,7 +47,7 @@ type Entry struct {
 	Identity string       `json:"identity"`
 	Used     machine.Size `json:"used,omitempty"`  // of its store
 	Saved    machine.Size `json:"saved,omitempty"` // by being a linked clone
-	// Display and Reported are told where one machine is asked for in full.
+	// Display and Reported are set where one machine is asked for in full.
 	Display  string              `json:"display,omitempty"`
 	Reported map[string][]string `json:"reported_addresses,omitempty"` // by its guest, by MAC address
 }
@@ -44,10 +56,8 @@ type Entry struct {
 // what its guest has reported; empty if neither tells.
 func (e Entry) Address() string {
 	for _, a := range e.Spec.Adapters {
-		for _, p := range append(slices.Clone(a.Addresses), a.Lease) {
-			if p.IsValid() {
-				return p.Addr().String()
-			}
+		if given := a.Given(); len(given) > 0 {
+			return given[0].Addr().String()
 		}
 	}
 	for _, a := range e.Spec.Adapters {
@@ -60,30 +70,45 @@ func (e Entry) Address() string {
 	return ""
 }
 
-// List tells what the ledger and the sites know. A site that cannot be reached
-// is told in the error; its machines are listed as not asked.
-func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Entry, error) {
-	known, err := s.known(ctx, names)
+// ListRequest says what to list.
+type ListRequest struct {
+	Names   []string // and globs; none means all
+	Contact plan.Contact
+	Missing plan.Missing
+}
+
+// List reports what the ledger and the sites know. A site that cannot be reached
+// is reported in the error; its machines are listed as not asked.
+func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnings finding.List, unreachable error) {
+	known, err := d.Known(ctx, r.Names)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var surveys map[string]*survey.Survey
-	var unreachable error
-	if !offline {
-		surveys, unreachable = s.atSites(ctx, known)
-		s.Warnings = nil
-		s.warnOfHosts(surveys)
+	var asked sites.Surveys
+	if r.Contact == plan.Online {
+		if asked, unreachable = d.atSites(ctx, known); asked == nil {
+			asked = sites.Surveys{}
+		}
+		warnings = d.HostsDown(asked)
 	}
-	sites := map[string]map[uuid.UUID]survey.Machine{}
-	for name, answer := range surveys {
-		sites[name] = byIdentity(answer)
+	there := map[string]map[uuid.UUID]contract.Machine{}
+	for name, answer := range asked {
+		there[name] = plan.ByIdentity(answer)
 	}
-	unseen := hidden(known, surveys)
-	var entries []Entry
+	unseen := plan.Hidden(known, asked)
+	everything, err := d.Ledger.Machines(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	doubts := d.Doubts(everything, asked, r.Missing)
+	warnings = append(warnings, d.DoubtWarnings(doubts)...)
 	for _, k := range known {
-		e := s.entry(k, sites)
-		if e.AtSite == "gone" && unseen[k.Key] {
-			e.AtSite = "not asked"
+		e := d.entry(k, there)
+		switch {
+		case e.AtSite == Gone && unseen[k.Key]:
+			e.AtSite = notAsked
+		case e.AtSite == Gone && doubts[k.Site] != "":
+			e.AtSite = notListed
 		}
 		entries = append(entries, e)
 	}
@@ -91,22 +116,22 @@ func (s *Session) List(ctx context.Context, names []string, offline bool) ([]Ent
 	slices.SortStableFunc(entries, func(a, b Entry) int {
 		return cmp.Or(strings.Compare(a.Site, b.Site), strings.Compare(a.Spec.Clone.Folder, b.Spec.Clone.Folder))
 	})
-	return entries, unreachable
+	return entries, warnings, unreachable
 }
 
 // Show is List with what only the site of a machine that runs can tell.
-func (s *Session) Show(ctx context.Context, names []string, offline bool) ([]Entry, error) {
-	entries, err := s.List(ctx, names, offline)
+func (d *Desk) Show(ctx context.Context, r ListRequest) (entries []Entry, warnings finding.List, err error) {
+	entries, warnings, err = d.List(ctx, r)
 	for i, e := range entries {
 		if e.Power == machine.On {
-			err = errors.Join(err, s.detail(ctx, &entries[i]))
+			err = errors.Join(err, d.detail(ctx, &entries[i]))
 		}
 	}
-	return entries, err
+	return entries, warnings, err
 }
 
-func (s *Session) detail(ctx context.Context, e *Entry) error {
-	opened, err := s.site(e.Site)
+func (d *Desk) detail(ctx context.Context, e *Entry) error {
+	opened, err := d.Sites.Site(e.Site)
 	if err != nil {
 		return err
 	}
@@ -125,10 +150,10 @@ func (s *Session) detail(ctx context.Context, e *Entry) error {
 	return nil
 }
 
-// known returns the machines of the ledger whose names match one of the globs,
+// Known returns the machines of the ledger whose names match one of the globs,
 // or all.
-func (s *Session) known(ctx context.Context, names []string) ([]ledger.Machine, error) {
-	known, err := s.Ledger.Machines(ctx)
+func (d *Desk) Known(ctx context.Context, names []string) ([]ledger.Machine, error) {
+	known, err := d.Ledger.Machines(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -136,39 +161,40 @@ func (s *Session) known(ctx context.Context, names []string) ([]ledger.Machine, 
 	for i, k := range known {
 		all[i] = k.Name
 	}
-	keep, err := Matcher(names, all)
+	keep, err := glob.Matcher(names, all)
 	if err != nil {
 		return nil, err
 	}
 	return slices.DeleteFunc(known, func(k ledger.Machine) bool { return !keep(k.Name) }), nil
 }
 
+// Knows reports why the ledger has no machine of a name; nil if it has.
+func (d *Desk) Knows(ctx context.Context, name string) error {
+	_, err := d.Known(ctx, []string{name})
+	return err
+}
+
 // atSites asks each site that the machines are known at for what it has.
-func (s *Session) atSites(ctx context.Context, known []ledger.Machine) (map[string]*survey.Survey, error) {
+func (d *Desk) atSites(ctx context.Context, known []ledger.Machine) (sites.Surveys, error) {
 	names := map[string]bool{}
 	for _, k := range known {
 		names[k.Site] = true
 	}
-	return s.askAll(ctx, names)
+	return d.Sites.AskAll(ctx, names)
 }
 
-// byIdentity finds the machines of a site that was asked.
-func byIdentity(answer *survey.Survey) map[uuid.UUID]survey.Machine {
-	all := make(map[uuid.UUID]survey.Machine, len(answer.Machines))
-	for _, m := range answer.Machines {
-		all[m.ID] = m
-	}
-	return all
-}
-
-func (s *Session) entry(k ledger.Machine, sites map[string]map[uuid.UUID]survey.Machine) Entry {
-	id := machine.Identity(s.Ledger.ID, k.Key, k.Generation)
-	e := Entry{Key: k.Key, State: k.State, AtSite: "not asked", Host: k.Host, Store: k.Store, Run: k.Run,
+func (d *Desk) entry(k ledger.Machine, seen map[string]map[uuid.UUID]contract.Machine) Entry {
+	id := machine.Identity(d.Ledger.ID, k.Key, k.Generation)
+	e := Entry{Key: k.Key, State: k.State, AtSite: notAsked, Host: k.Host, Store: k.Store, Run: k.Run,
 		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: k.Spec, Identity: id.String()}
-	if there, asked := sites[k.Site]; asked {
-		e.AtSite = "gone"
-		if m, ok := there[id]; ok {
-			e.AtSite, e.Power, e.Used, e.Saved = "there", m.Power, m.Used, m.Saved
+	if all, asked := seen[k.Site]; asked {
+		e.AtSite = Gone
+		m, ok := all[id]
+		if !ok && k.Earlier != nil { // which a remake has not replaced
+			m, ok = all[machine.Identity(d.Ledger.ID, k.Key, k.Earlier.Generation)]
+		}
+		if ok {
+			e.AtSite, e.Power, e.Used, e.Saved = there, m.Power, m.Used, m.Saved
 		}
 	}
 	return e
@@ -180,11 +206,11 @@ type Why struct {
 	batch.Origin
 }
 
-// Why tells where each value of a wanted machine comes from, in the order of
+// Why reports where each value of a wanted machine comes from, in the order of
 // the columns' names.
-func (s *Session) Why(name string) ([]Why, error) {
+func (d *Desk) Why(name string) ([]Why, error) {
 	var all []string
-	for _, w := range s.Wanted {
+	for _, w := range d.Wanted {
 		if all = append(all, w.Name); w.Name != name {
 			continue
 		}
@@ -196,6 +222,6 @@ func (s *Session) Why(name string) ([]Why, error) {
 		}
 		return why, nil
 	}
-	_, err := Matcher([]string{name}, all)
+	_, err := glob.Matcher([]string{name}, all)
 	return nil, err
 }

@@ -16,7 +16,7 @@ func decodePPM(content []byte) (image.Image, error) {
 		return nil, err
 	}
 	if width < 1 || height < 1 || width > 1<<14 || height > 1<<14 || most != 255 || r.Len() < width*height*3 {
-		return nil, fmt.Errorf("not a whole picture of %dx%d", width, height)
+		return nil, fmt.Errorf("not a complete image of %dx%d", width, height)
 	}
 	pixels, err := io.ReadAll(r)
 	if err != nil {

@@ -10,149 +10,251 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/setup"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
+	"mintbatch/internal/plan"
+	"mintbatch/internal/sites"
 )
 
 // Rebuilt is a machine that was put back into the ledger.
 type Rebuilt struct {
 	machine.Key
-	// Whole tells whether all that the machine was made to is known. If not,
+	// Whole reports whether all that the machine was made to is known. If not,
 	// the next proof will find it different from its row.
 	Whole bool `json:"whole"`
+	// Unfinished reports that it was never started: the next mint continues with it.
+	Unfinished bool `json:"unfinished,omitempty"`
+}
+
+// Doubled is what two machines have and only one may.
+type Doubled struct {
+	What     string   `json:"what"` // `address`, `MAC address` or `name`
+	Value    string   `json:"value"`
+	Machines []string `json:"machines"` // site/name, with the ledger if it is another one
+}
+
+// Rebuilding is what came of Rebuild.
+type Rebuilding struct {
+	Machines []Rebuilt `json:"machines"`
+	Doubled  []Doubled `json:"doubled"`
 }
 
 // Rebuild puts the machines that carry this ledger's mark, and that it does not
-// know, back into it. An empty ledger first takes the id of the one that was
-// lost: the only one that the sites know, or the one named. Sealed values are
-// lost with a ledger; they are at no site.
-func (s *Session) Rebuild(ctx context.Context, id uuid.UUID) ([]Rebuilt, error) {
-	surveys, err := s.askAll(ctx, s.everySite())
+// know or has lost sight of, back into it. An empty ledger first takes the id of
+// the one that was lost: the only one that the sites know, or the one named. Sealed
+// values are lost with a ledger; they are at no site.
+func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
+	answers, err := d.Sites.AskAll(ctx, d.Sites.Every())
 	if err != nil {
 		return nil, err // a site left out would be a ledger that is wrong
 	}
-	for name, answer := range surveys {
+	for name, answer := range answers {
 		if down := answer.Down(); len(down) > 0 {
-			return nil, fmt.Errorf("site %s: the machines on its hosts that are down would be missed: %s", name, strings.Join(down, ", "))
+			return nil, fmt.Errorf("site %s: machines on hosts that are down cannot be recovered: %s", name, strings.Join(down, ", "))
 		}
 	}
-	known, err := s.Ledger.Machines(ctx)
+	known, err := d.Ledger.Machines(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.adopt(ctx, id, surveys, known); err != nil {
+	if err := d.adopt(ctx, id, answers, known); err != nil {
 		return nil, err
 	}
-	run, err := s.startRun(ctx, "ledger rebuild", nil, nil)
+	runs, err := d.Ledger.Runs(ctx)
 	if err != nil {
 		return nil, err
 	}
-	has := map[machine.Key]bool{}
+	run, err := d.startRun(ctx, "ledger rebuild", nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	has := map[machine.Key]ledger.Machine{}
 	for _, k := range known {
-		has[k.Key] = true
+		has[k.Key] = k
 	}
-	var all []Rebuilt
-	for _, site := range slices.Sorted(maps.Keys(surveys)) {
-		for _, m := range newest(surveys[site].Machines, s.Ledger.ID) {
+	came := &Rebuilding{Machines: []Rebuilt{}, Doubled: doubled(answers, known, d.Ledger.ID)}
+	for _, site := range slices.Sorted(maps.Keys(answers)) {
+		for _, m := range newest(answers[site].Machines, d.Ledger.ID) {
 			key := machine.Key{Site: site, Name: m.Name}
-			if has[key] || m.Mark.Key != key.String() {
+			if k, is := has[key]; m.Mark.Key != key.String() || is && !isBehind(k, m.Mark, runs) {
 				continue
 			}
-			whole, err := s.restore(ctx, run.ID, key, m)
+			rebuilt, err := d.restore(ctx, run.ID, key, m)
 			if err != nil {
-				return all, err
+				return came, err
 			}
-			all = append(all, Rebuilt{key, whole})
+			came.Machines = append(came.Machines, rebuilt)
+		}
+		for _, kept := range answers[site].Kept {
+			key := machine.Key{Site: site, Name: kept.Name}
+			if generation := plan.GenerationOf(d.Ledger.ID, key, kept.ID); generation > 0 {
+				if err := d.Ledger.KeepDisks(ctx, ledger.Kept{Key: key, Generation: generation, Disks: kept.Files, Run: run.ID}); err != nil {
+					return came, err
+				}
+			}
 		}
 	}
-	return all, s.Ledger.EndRun(context.WithoutCancel(ctx), run.ID, "done")
+	return came, d.Ledger.EndRun(context.WithoutCancel(ctx), run.ID, "done")
+}
+
+// isBehind reports whether a site knows more of a machine than the ledger: a later
+// generation, or a run that the ledger does not know.
+func isBehind(k ledger.Machine, mark *contract.Mark, runs []ledger.Run) bool {
+	if mark.Generation != k.Generation {
+		return mark.Generation > k.Generation
+	}
+	return mark.Run != k.Run && mark.Fingerprint != k.Spec.Fingerprint() && !slices.ContainsFunc(runs, func(r ledger.Run) bool { return r.ID == mark.Run })
 }
 
 // newest lists a ledger's machines, of each only its last generation.
-func newest(all []survey.Machine, id uuid.UUID) []survey.Machine {
-	last := map[string]survey.Machine{}
+func newest(all []contract.Machine, id uuid.UUID) []contract.Machine {
+	last := map[string]contract.Machine{}
 	for _, m := range all {
 		if m.Mark != nil && m.Mark.Ledger == id && m.Mark.Generation >= generation(last[m.Name]) {
 			last[m.Name] = m
 		}
 	}
-	var found []survey.Machine
+	var found []contract.Machine
 	for _, name := range slices.Sorted(maps.Keys(last)) {
 		found = append(found, last[name])
 	}
 	return found
 }
 
-func generation(m survey.Machine) int {
+func generation(m contract.Machine) int {
 	if m.Mark == nil {
 		return 0
 	}
 	return m.Mark.Generation
 }
 
+// property is what only one machine may have.
+type property struct{ what, value string }
+
+// doubled lists the addresses, MAC addresses and names that two machines have, one
+// of which is this ledger's.
+func doubled(answers sites.Surveys, known []ledger.Machine, own uuid.UUID) []Doubled {
+	had := map[property][]string{}
+	ours := map[property]bool{}
+	add := func(what, value, who string, own bool) {
+		key := property{what, value}
+		if value != "" && !slices.Contains(had[key], who) {
+			had[key] = append(had[key], who)
+			ours[key] = ours[key] || own
+		}
+	}
+	spec := func(who string, isOwn bool, adapters []machine.Adapter) {
+		for _, a := range adapters {
+			if !a.Parent.IsVLAN() {
+				add("MAC address", a.MAC, who, isOwn)
+			}
+			for _, p := range a.Given() {
+				add("address", p.Addr().String(), who, isOwn)
+			}
+		}
+	}
+	for site, answer := range answers {
+		names := map[string]int{}
+		for _, m := range answer.Machines {
+			if m.Mark == nil {
+				continue
+			}
+			isOwn, who := m.Mark.Ledger == own, site+"/"+m.Name
+			if !isOwn {
+				who += " of ledger " + m.Mark.Ledger.String()
+			} else if names[m.Name]++; names[m.Name] > 1 {
+				who += " (" + m.ID.String() + ")"
+				add("name", m.Name, site+"/"+m.Name, true)
+				add("name", m.Name, who, true)
+			}
+			if m.Mark.Spec != nil {
+				spec(who, isOwn, m.Mark.Spec.Adapters)
+			}
+		}
+	}
+	for _, k := range known {
+		spec(k.Key.String(), true, k.Spec.Adapters)
+	}
+	all := []Doubled{}
+	for key, who := range had {
+		if len(who) > 1 && ours[key] {
+			slices.Sort(who)
+			all = append(all, Doubled{key.what, key.value, who})
+		}
+	}
+	slices.SortFunc(all, func(a, b Doubled) int { return strings.Compare(a.What+a.Value, b.What+b.Value) })
+	return all
+}
+
 // adopt finds out whose machines the sites have, and lets an empty ledger be
 // that one.
-func (s *Session) adopt(ctx context.Context, id uuid.UUID, surveys map[string]*survey.Survey, known []ledger.Machine) error {
+func (d *Desk) adopt(ctx context.Context, id uuid.UUID, answers sites.Surveys, known []ledger.Machine) error {
 	counts := map[uuid.UUID]int{}
-	for _, answer := range surveys {
+	for _, answer := range answers {
 		for _, m := range answer.Machines {
 			if m.Mark != nil {
 				counts[m.Mark.Ledger]++
 			}
 		}
 	}
-	if counts[s.Ledger.ID] > 0 && (id == uuid.Nil || id == s.Ledger.ID) || len(known) > 0 && id == uuid.Nil {
+	if counts[d.Ledger.ID] > 0 && (id == uuid.Nil || id == d.Ledger.ID) || len(known) > 0 && id == uuid.Nil {
 		return nil
 	}
 	if id == uuid.Nil {
 		var words []string
 		for other, n := range counts {
 			id = other
-			words = append(words, fmt.Sprintf("%s (%d machines)", other, n))
+			words = append(words, fmt.Sprintf("%s (%s)", other, finding.Plural(n, "machine")))
 		}
 		slices.Sort(words)
 		switch len(counts) {
 		case 0:
-			return errors.New("the sites have no machine that carries the mark of a ledger")
+			return errors.New("no machine at the sites has an ownership mark")
 		case 1:
 		default:
-			return fmt.Errorf("the sites have machines of several ledgers: %s; name one with --id", strings.Join(words, ", "))
+			return fmt.Errorf("the sites have machines of several ledgers: %s; choose one with --id", strings.Join(words, ", "))
 		}
 	}
-	if id == s.Ledger.ID {
+	if id == d.Ledger.ID {
 		return nil
 	}
 	if counts[id] == 0 {
-		return fmt.Errorf("the sites have no machine of ledger %s", id)
+		return fmt.Errorf("no machine at the sites belongs to ledger %s", id)
 	}
-	if err := s.Ledger.Adopt(ctx, id); err != nil {
+	if err := d.Ledger.Adopt(ctx, id); err != nil {
 		if errors.Is(err, ledger.ErrNotEmpty) {
-			return fmt.Errorf("%w and is not ledger %s: name a new file under ledger: in the setup", err, id)
+			return fmt.Errorf("%w and is not ledger %s; name a new file under ledger: in the setup", err, id)
 		}
 		return err
 	}
 	return nil
 }
 
-// restore puts one machine back, made to what its mark says.
-func (s *Session) restore(ctx context.Context, runID string, key machine.Key, m survey.Machine) (whole bool, err error) {
-	restored := ledger.Machine{Known: proof.Known{Key: key, Generation: m.Mark.Generation}, Host: m.Host, Store: m.Store}
+// restore puts one machine back, made to what its mark says. One that was never
+// started is unfinished: it may lack its seed.
+func (d *Desk) restore(ctx context.Context, runID string, key machine.Key, m contract.Machine) (Rebuilt, error) {
+	rebuilt := Rebuilt{Key: key, Unfinished: m.Mark.Stage == contract.StageMaking && m.Power == machine.Off}
+	restored := ledger.Machine{Known: proof.Known{Key: key, Generation: m.Mark.Generation, State: proof.Made, Host: m.Host, Store: m.Store}, Run: m.Mark.Run}
+	if rebuilt.Unfinished {
+		restored.State = proof.Making
+	}
 	if m.Mark.Spec != nil {
-		restored.Spec, whole = *m.Mark.Spec, true
+		restored.Spec, rebuilt.Whole = *m.Mark.Spec, true
 		if !restored.Spec.Guest.Firstboot.IsZero() {
-			whole = s.contents(key, &restored.Spec)
+			rebuilt.Whole = d.contents(key, &restored.Spec)
 		}
 	}
-	return whole, s.Ledger.Restore(ctx, runID, restored, reservationsOf(key, restored.Spec, s.Setup))
+	return rebuilt, d.Ledger.Restore(ctx, runID, restored, reservationsOf(key, restored.Spec, d.Setup))
 }
 
 // contents puts the first-boot contents of the sheet's machine in the place of
 // their digest, if they are the same.
-func (s *Session) contents(key machine.Key, spec *machine.Spec) bool {
-	for _, w := range s.Wanted {
+func (d *Desk) contents(key machine.Key, spec *machine.Spec) bool {
+	for _, w := range d.Wanted {
 		if w.Key == key && w.Guest.ContentsDigest() == spec.Guest.Commands[0] {
 			spec.Guest.Firstboot, spec.Guest.Own = w.Guest.Firstboot, w.Guest.Own
 			return true
@@ -171,11 +273,7 @@ func reservationsOf(key machine.Key, spec machine.Spec, from *setup.Setup) []led
 			if from.NetworkSource(name) != a.Network {
 				continue
 			}
-			own := a.Addresses
-			if a.Lease.IsValid() {
-				own = append(slices.Clone(own), a.Lease)
-			}
-			for _, p := range own {
+			for _, p := range a.Given() {
 				r := ledger.Reservation{Network: name, Addr: p.Addr(), Pool: networks[name].PoolOf(p.Addr())}
 				r.Site, r.Machine, r.Adapter = key.Site, key.Name, i+1
 				all = append(all, r)

@@ -3,71 +3,160 @@ package mint
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
 
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
 )
 
+// Retiring is what a retire is about.
+type Retiring struct {
+	Works []proof.Work
+	// Gone are machines that were named and retired before.
+	Gone []ledger.Event
+	// Wanted counts the machines that the sheet still has, if one can be read.
+	Wanted int
+}
+
+// Which machines a retire is about: those that are named, or all strays.
+type Which struct {
+	Names  []string
+	Strays bool
+}
+
+// Retiring finds the machines that are named, or all that the sheet no longer has.
+// A name of a machine that is retired already is no mistake: the command may have
+// been interrupted.
+func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) (*Retiring, error) {
+	r := &Retiring{}
+	wanted := d.inSheet()
+	if which.Strays {
+		all, err := d.Owned(ctx, []string{"*"})
+		r.Works = slices.DeleteFunc(all, func(w proof.Work) bool { return wanted[w.Key] })
+		return r, errors.Join(err, d.Retirable(ctx, r.Works, missing))
+	}
+	var still []string
+	for _, name := range which.Names {
+		_, err := d.Known(ctx, []string{name})
+		switch {
+		case err == nil:
+			still = append(still, name)
+			continue
+		case !errors.Is(err, glob.ErrNoMatch):
+			return nil, err
+		}
+		gone, failed := d.retired(ctx, name)
+		switch {
+		case failed != nil:
+			return nil, failed
+		case len(gone) > 0:
+			r.Gone = append(r.Gone, gone...)
+		case slices.ContainsFunc(slices.Collect(maps.Keys(wanted)), func(key machine.Key) bool { return glob.Match([]string{name}, key.Name) }):
+			return nil, fmt.Errorf("%w: %s is in the sheet but was never made", glob.ErrNoMatch, name)
+		default:
+			return nil, err
+		}
+	}
+	var err error
+	r.Works, err = d.Owned(ctx, still)
+	for _, w := range r.Works {
+		if wanted[w.Key] {
+			r.Wanted++
+		}
+	}
+	return r, errors.Join(err, d.Retirable(ctx, r.Works, missing))
+}
+
+// retired finds, of each machine of a name, when it was retired last.
+func (d *Desk) retired(ctx context.Context, name string) ([]ledger.Event, error) {
+	all, err := d.Ledger.History(ctx)
+	last := map[machine.Key]ledger.Event{}
+	for _, e := range all {
+		if e.What == "retired" && glob.Match([]string{name}, e.Name) {
+			last[e.Key] = e
+		}
+	}
+	return slices.Collect(maps.Values(last)), err
+}
+
+// Retirable refuses to forget machines that a site does not list, where it lists
+// so few that it is not believed, and those of which it has a later clone.
+func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.Missing) error {
+	if len(works) == 0 {
+		return nil
+	}
+	names := map[string]bool{}
+	for _, w := range works {
+		names[w.Site] = true
+	}
+	known, err := d.Ledger.Machines(ctx)
+	if err != nil {
+		return err
+	}
+	answers, err := d.Sites.AskAll(ctx, names)
+	if err != nil {
+		return err
+	}
+	for _, why := range d.Doubts(known, answers, missing) {
+		return fmt.Errorf("%w: check the site; if the machines were deleted, give --accept-missing", errors.New(why))
+	}
+	last := map[machine.Key]int{}
+	for site, answer := range answers {
+		for _, m := range newest(answer.Machines, d.Ledger.ID) {
+			last[machine.Key{Site: site, Name: m.Name}] = m.Mark.Generation
+		}
+	}
+	for _, w := range works {
+		if last[w.Key] > w.Generation {
+			return fmt.Errorf("%s: %s", w.Name, proof.UnknownClone)
+		}
+	}
+	return nil
+}
+
 // Owned lists the machines of the ledger whose names match one of the globs,
 // as work for Retire. No glob matches none.
-func (s *Session) Owned(ctx context.Context, names []string) ([]proof.Work, error) {
+func (d *Desk) Owned(ctx context.Context, names []string) ([]proof.Work, error) {
 	if len(names) == 0 {
 		return nil, nil
 	}
-	known, err := s.known(ctx, names)
+	known, err := d.Known(ctx, names)
 	if err != nil {
 		return nil, err
 	}
 	var works []proof.Work
 	for _, k := range known {
-		works = append(works, proof.Work{Key: k.Key, Generation: k.Generation, Identity: machine.Identity(s.Ledger.ID, k.Key, k.Generation),
-			Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}})
+		works = append(works, proof.Work{Key: k.Key, Generation: k.Generation, Identity: machine.Identity(d.Ledger.ID, k.Key, k.Generation),
+			Earlier: plan.EarlierOf(k), Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}})
 	}
 	return works, nil
 }
 
-// Strays lists the machines of the ledger that the sheet no longer has.
-func (s *Session) Strays(ctx context.Context) ([]proof.Work, error) {
-	wanted := map[machine.Key]bool{}
-	for _, w := range s.Wanted {
-		wanted[w.Key] = true
-	}
-	all, err := s.Owned(ctx, []string{"*"})
-	var strays []proof.Work
-	for _, w := range all {
-		if !wanted[w.Key] {
-			strays = append(strays, w)
-		}
-	}
-	return strays, err
+// Retirement is the task of deleting machines and giving their addresses back, whatever
+// the sheet says.
+func Retirement(command string, works []proof.Work, o Order) Task {
+	return Task{Command: command, Works: works, Order: o, do: (*run.Engine).Retire}
 }
 
-// Retire takes machines down and out of the ledger, and gives their addresses
-// back. They must have been claimed.
-func (s *Session) Retire(ctx, stop context.Context, works []proof.Work, o Order) (*Minted, error) {
-	m, err := s.removing(ctx, stop, works, o, (*run.Engine).Retire)
-	if m == nil || o.Disks != survey.KeepDisks {
-		return m, err
+// keptDisks lists the machines of an outcome that were retired without their disks.
+func (d *Desk) keptDisks(ctx context.Context, o *Outcome, disks contract.Disks) (some []ledger.Kept, err error) {
+	if disks != contract.KeepDisks {
+		return nil, nil
 	}
-	kept, failed := s.Ledger.Kept(ctx)
+	kept, err := d.Ledger.Kept(ctx)
 	for _, k := range kept {
-		if slices.ContainsFunc(m.Results, func(r run.Result) bool { return r.Err == nil && r.Key == k.Key && r.Generation == k.Generation }) {
-			m.Kept = append(m.Kept, k)
+		if slices.ContainsFunc(o.Results, func(r run.Result) bool {
+			return r.Err == nil && r.Key == k.Key && (r.Generation == k.Generation || r.Earlier == k.Generation)
+		}) {
+			some = append(some, k)
 		}
 	}
-	return m, errors.Join(err, failed)
-}
-
-// removing does something to machines of the ledger, whatever the sheet says.
-func (s *Session) removing(ctx, stop context.Context, works []proof.Work, o Order,
-	do func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result) (*Minted, error) {
-	for _, w := range works {
-		if _, err := s.site(w.Site); err != nil {
-			return nil, errors.Join(err, s.Disclaim(ctx))
-		}
-	}
-	return s.run(ctx, stop, &Minted{Run: s.claimed.ID}, works, o, do)
+	return some, err
 }

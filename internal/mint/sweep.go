@@ -2,10 +2,13 @@ package mint
 
 import (
 	"context"
+	"fmt"
 	"time"
 
+	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
 )
 
@@ -20,17 +23,22 @@ type Due struct {
 	work proof.Work
 }
 
-// Past tells whether the machine's last day is over.
+// Past reports whether the machine's last day is over.
 func (d Due) Past() bool { return d.Days < 0 }
 
-// Sweep lists the machines that are past the date of their row, and those that
-// will be in so many days. Sites that cannot be reached are told in the error.
-func (s *Session) Sweep(ctx context.Context, names []string, today time.Time, ahead int) ([]Due, error) {
-	entries, unreachable := s.List(ctx, names, false)
+// Sweep lists the machines that are past their date, and those that will be within so
+// many days. Sites that cannot be reached are reported in the error.
+func (d *Desk) Sweep(ctx context.Context, names []string, today time.Time, within int, missing plan.Missing) ([]Due, error) {
+	entries, _, unreachable := d.List(ctx, ListRequest{Names: names, Contact: plan.Online, Missing: missing})
 	if entries == nil && unreachable != nil {
 		return nil, unreachable
 	}
-	owned, err := s.Owned(ctx, []string{"*"})
+	for _, e := range entries {
+		if e.AtSite == notListed {
+			return nil, fmt.Errorf("site %s does not list machines that were made there; check the site, and if they were deleted, give --accept-missing", e.Site)
+		}
+	}
+	owned, err := d.Owned(ctx, []string{"*"})
 	if err != nil {
 		return nil, err
 	}
@@ -38,16 +46,24 @@ func (s *Session) Sweep(ctx context.Context, names []string, today time.Time, ah
 	for _, w := range owned {
 		works[w.Key] = w
 	}
+	rows := map[machine.Key]*batch.Wanted{}
+	for _, w := range d.Wanted {
+		rows[w.Key] = w
+	}
 	midnight := time.Date(today.Year(), today.Month(), today.Day(), 0, 0, 0, 0, time.UTC)
 	var all []Due
 	for _, e := range entries {
-		last, err := time.Parse(time.DateOnly, e.Spec.Mark.Until)
+		until := e.Spec.Info.Until
+		if row := rows[e.Key]; row != nil && row.Origin("until").Value != "" {
+			until = row.Info.Until
+		}
+		last, err := time.Parse(time.DateOnly, until)
 		if err != nil {
 			continue // it has no date
 		}
 		days := int(last.Sub(midnight).Hours() / 24)
-		if days <= ahead {
-			all = append(all, Due{Key: e.Key, Until: e.Spec.Mark.Until, Days: days, Owner: e.Spec.Mark.Owner, Power: e.Power, work: works[e.Key]})
+		if days <= within {
+			all = append(all, Due{Key: e.Key, Until: until, Days: days, Owner: e.Spec.Info.Owner, Power: e.Power, work: works[e.Key]})
 		}
 	}
 	return all, unreachable
@@ -62,7 +78,7 @@ func Works(due []Due) []proof.Work {
 	return works
 }
 
-// Stop shuts machines down. They must have been claimed.
-func (s *Session) Stop(ctx, stop context.Context, works []proof.Work, o Order) (*Minted, error) {
-	return s.removing(ctx, stop, works, o, (*run.Engine).Stop)
+// Stopping is the task of shutting machines down.
+func Stopping(command string, works []proof.Work, o Order) Task {
+	return Task{Command: command, Works: works, Order: o, do: (*run.Engine).Stop}
 }

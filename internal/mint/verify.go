@@ -7,8 +7,10 @@ import (
 	"strings"
 	"sync"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
 	"mintbatch/internal/site"
 )
@@ -18,12 +20,14 @@ type Verdict struct {
 	machine.Key
 	OK  bool   `json:"ok"`
 	Why string `json:"why,omitempty"` // why not
+	// Note reports in what its row has changed since its first boot.
+	Note string `json:"note,omitempty"`
 }
 
 // Verify asks every machine of the sheet whose name matches, through its site,
 // how it is. Nothing is changed.
-func (s *Session) Verify(ctx context.Context, names []string) ([]Verdict, error) {
-	p, err := s.Proof(ctx, names, false)
+func (d *Desk) Verify(ctx context.Context, names []string) ([]Verdict, error) {
+	p, err := d.Make(ctx, plan.Request{Names: names, Contact: plan.Online})
 	if err != nil {
 		return nil, err
 	}
@@ -34,9 +38,11 @@ func (s *Session) Verify(ctx context.Context, names []string) ([]Verdict, error)
 		}
 	}
 	verdicts := make([]Verdict, len(asked))
+	reports := make([]*contract.Report, len(asked))
+	opened := d.Sites.Opened()
 	slots := map[string]chan struct{}{}
-	for name := range s.sites {
-		slots[name] = make(chan struct{}, s.slots(name))
+	for name := range opened {
+		slots[name] = make(chan struct{}, plan.Slots(d.Batch, name))
 	}
 	var all sync.WaitGroup
 	for i, w := range asked {
@@ -44,65 +50,120 @@ func (s *Session) Verify(ctx context.Context, names []string) ([]Verdict, error)
 		all.Go(func() {
 			defer func() { <-slots[w.Site] }()
 			verdicts[i] = Verdict{Key: w.Key, OK: true}
-			if err := s.verify(ctx, w); err != nil {
+			var err error
+			if reports[i], err = d.verify(ctx, opened[w.Site], w); err != nil {
 				verdicts[i] = Verdict{Key: w.Key, Why: err.Error()}
+			}
+			if w.Word == proof.Dated {
+				verdicts[i].Note = "dated: " + w.Why()
 			}
 		})
 	}
 	all.Wait()
+	shared(verdicts, reports)
 	return verdicts, ctx.Err()
 }
 
-// verify tells in what one machine is not as the sheet says; nil if in nothing.
-func (s *Session) verify(ctx context.Context, w proof.Work) error {
-	switch w.Word {
-	case proof.Same:
-	case proof.New:
-		return errors.New(strings.TrimSuffix("not made; "+w.Why(), "; "))
-	default:
-		return fmt.Errorf("%s; %s", w.Word, w.Why())
+// shared reports guests that have in common what each should have for itself.
+func shared(verdicts []Verdict, reports []*contract.Report) {
+	for _, part := range []struct {
+		what string
+		of   func(*contract.Report) string
+	}{{"machine id", func(r *contract.Report) string { return r.MachineID }}, {"SSH host key", func(r *contract.Report) string { return r.HostKey }}} {
+		first := map[string]int{}
+		for i, r := range reports {
+			if r == nil || part.of(r) == "" {
+				continue
+			}
+			other, twice := first[part.of(r)]
+			if !twice {
+				first[part.of(r)] = i
+				continue
+			}
+			for _, pair := range [][2]int{{i, other}, {other, i}} {
+				v := &verdicts[pair[0]]
+				v.OK = false
+				v.Why = strings.TrimPrefix(fmt.Sprintf("%s; its %s is also that of %s: the template was not generalized", v.Why, part.what, verdicts[pair[1]].Name), "; ")
+			}
+		}
 	}
-	m, err := s.sites[w.Site].Machine(ctx, w.Identity)
+}
+
+// verify reports in what one machine is not as the sheet says; nil if in nothing. It
+// returns what the guest reports, if it was asked.
+func (d *Desk) verify(ctx context.Context, at site.Site, w proof.Work) (*contract.Report, error) {
+	m, err := find(ctx, at, w)
+	if err != nil || m == nil || m.Power == machine.Off {
+		return nil, err
+	}
+	return m.Report, d.matches(ctx, at, w, m.Report)
+}
+
+// find asks the site for a machine; nil if it needs none.
+func find(ctx context.Context, at site.Site, w proof.Work) (*contract.Machine, error) {
+	switch w.Word {
+	case proof.Same, proof.Dated:
+	case proof.New:
+		return nil, errors.New(strings.TrimSuffix("not made; "+w.Why(), "; "))
+	default:
+		return nil, fmt.Errorf("%s; %s", w.Word, w.Why())
+	}
+	m, err := at.Machine(ctx, w.Identity)
 	switch {
 	case errors.Is(err, site.ErrNotFound):
-		return errors.New("gone from the site")
+		return nil, errors.New("no longer at the site")
 	case err != nil:
-		return err
+		return nil, err
 	case m.Power != w.Machine.Power.Rests():
-		return fmt.Errorf("it is %s, should be %s", m.Power, w.Machine.Power.Rests())
+		return nil, errors.New(strings.TrimSuffix(fmt.Sprintf("it is %s, expected %s; %s", m.Power, w.Machine.Power.Rests(), w.Swept), "; "))
 	case len(w.Drift) > 0:
-		return errors.New(w.Why())
+		return nil, errors.New(w.Why())
 	case m.Power == machine.Off:
-		return nil
+		return m, nil
 	case m.Report == nil:
-		return errors.New("its guest does not report")
+		return nil, errors.New("the guest does not respond: it is still booting, or has no agent")
+	case !m.Report.Finished && m.Report.Partial == "":
+		return nil, errors.New("the guest is still in its first boot")
 	}
-	hostKey, err := s.Ledger.HostKey(ctx, w.Key)
+	return m, nil
+}
+
+// matches holds what a guest reports against the machine's row.
+func (d *Desk) matches(ctx context.Context, at site.Site, w proof.Work, r *contract.Report) error {
+	hostKey, err := d.Ledger.HostKey(ctx, w.Key)
 	if err != nil {
 		return err
 	}
-	told := machine.Told(w.Machine.Adapters)
-	if err := run.Mismatch(w.Machine, told, hostKey, m.Report); err != nil {
+	first := machine.AtFirstBoot(w.Machine.Adapters)
+	if err := run.Mismatch(w.Machine, first, hostKey, r); err != nil {
 		return err
 	}
-	if err := run.Mismatch(w.Machine, w.Machine.Adapters, hostKey, m.Report); err != nil {
-		return fmt.Errorf("%w (tell its guest by hand: it was told of its adapters on its first boot, and there were %d)", err, len(told))
+	if err := run.Mismatch(w.Machine, w.Machine.Adapters, hostKey, r); err != nil {
+		return fmt.Errorf("%w (configure the new adapters in the guest by hand: it had %d at its first boot)", err, len(first))
 	}
-	if err := run.Reads(w.Machine, w.Identity, m.Report); err != nil {
+	if err := run.Reads(w.Machine, w.Identity, r); err != nil {
 		return err
 	}
-	return s.examine(ctx, w)
+	return d.examine(ctx, at, w)
 }
 
 // examine looks in the guest for what the machine's preset expects.
-func (s *Session) examine(ctx context.Context, w proof.Work) error {
-	checks := s.Setup.Checks(w.Machine.Preset)
+func (d *Desk) examine(ctx context.Context, at site.Site, w proof.Work) error {
+	checks := d.Setup.Checks(w.Machine.Preset)
+	for _, v := range w.Machine.Guest.Whole().Volumes {
+		switch {
+		case v.Mount != "":
+			checks = append(checks, contract.Check{Kind: contract.Mount, Name: v.Mount})
+		case v.Letter != "":
+			checks = append(checks, contract.Check{Kind: contract.File, Name: strings.ToUpper(strings.TrimSuffix(v.Letter, ":")) + `:\`})
+		}
+	}
 	if len(checks) == 0 {
 		return nil
 	}
-	lacks, err := s.sites[w.Site].Examine(ctx, w.Identity, checks)
+	lacks, err := at.Examine(ctx, w.Identity, checks)
 	if err != nil {
-		return fmt.Errorf("what its preset expects could not be looked for: %w", err)
+		return fmt.Errorf("cannot check what its preset expects: %w", err)
 	}
 	words := make([]string, len(lacks))
 	for i, c := range lacks {

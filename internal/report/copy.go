@@ -7,6 +7,8 @@ import (
 	"encoding/csv"
 	"errors"
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/xuri/excelize/v2"
@@ -40,23 +42,56 @@ func joined(lines []Line) []string {
 }
 
 // ErrKind means that a copy of such a sheet cannot be written.
-var ErrKind = errors.New("a copy can be written of a CSV, XLSX or ODS sheet only")
+var ErrKind = errors.New("only a CSV, XLSX or ODS sheet can be copied")
 
-// Copy returns a copy of the sheet with added columns; the lines are by row.
-// Whatever else the sheet holds stays as it is.
-func Copy(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error) {
+// CheckCopy reports whether a copy of a sheet can have the format that its name says:
+// that of the sheet, or a plain workbook of a CSV.
+func CheckCopy(t *sheet.Table, name string) error {
+	ending := strings.ToLower(filepath.Ext(name))
 	switch t.Kind {
 	case sheet.CSV:
-		return copyCSV(original, t, lines)
+		if ending == ".xlsx" || ending == ".csv" || ending == ".tsv" || ending == ".txt" || ending == "" {
+			return nil
+		}
+		return fmt.Errorf("a copy of a CSV sheet must be named .csv or .xlsx, not %q", ending)
 	case sheet.XLSX:
-		return copyXLSX(original, t, lines)
+		if slices.Contains([]string{".xlsx", ".xlsm", ".xltx", ".xltm"}, ending) {
+			return nil
+		}
+		return fmt.Errorf("a copy of an XLSX workbook must be named .xlsx, not %q", ending)
 	case sheet.ODS:
-		return copyODS(original, t, lines)
+		if ending == ".ods" {
+			return nil
+		}
+		return fmt.Errorf("a copy of an ODS sheet must be named .ods, not %q", ending)
 	}
-	return nil, ErrKind
+	return ErrKind
 }
 
-func copyCSV(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error) {
+// Copy returns a copy of the sheet with added columns, in the format of its name;
+// the lines are by row. Whatever else the sheet holds stays as it is.
+func Copy(original []byte, t *sheet.Table, name string, lines map[int][]Line) ([]byte, error) {
+	if err := CheckCopy(t, name); err != nil {
+		return nil, err
+	}
+	switch t.Kind {
+	case sheet.CSV:
+		records, err := copiedRecords(original, t, lines)
+		if err != nil {
+			return nil, err
+		}
+		if strings.EqualFold(filepath.Ext(name), ".xlsx") {
+			return workbookOf(records)
+		}
+		return writeCSV(original, t, records)
+	case sheet.XLSX:
+		return copyXLSX(original, t, name, lines)
+	}
+	return copyODS(original, t, lines)
+}
+
+// copiedRecords are the records of a CSV with the added columns.
+func copiedRecords(original []byte, t *sheet.Table, lines map[int][]Line) ([][]string, error) {
 	records, err := sheet.Records(original, t.Comma)
 	if err != nil {
 		return nil, err
@@ -65,27 +100,60 @@ func copyCSV(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, err
 	for _, r := range records {
 		width = max(width, len(r.Cells))
 	}
+	copied := make([][]string, len(records))
+	for i, r := range records {
+		added := joined(lines[r.Number])
+		if r.Number == t.HeadingRow {
+			added = headings
+		}
+		copied[i] = append(append([]string{}, r.Cells...), make([]string, width-len(r.Cells))...)
+		for _, a := range added {
+			copied[i] = append(copied[i], harmless(a))
+		}
+	}
+	return copied, nil
+}
+
+func writeCSV(original []byte, t *sheet.Table, records [][]string) ([]byte, error) {
 	var b bytes.Buffer
 	if bytes.HasPrefix(original, []byte("\xef\xbb\xbf")) {
 		b.WriteString("\xef\xbb\xbf")
 	}
 	w := csv.NewWriter(&b)
 	w.Comma = t.Comma
-	for _, r := range records {
-		added := joined(lines[r.Number])
-		if r.Number == t.HeadingRow {
-			added = headings
+	err := w.WriteAll(records)
+	return b.Bytes(), err
+}
+
+// workbookOf is a workbook of one worksheet, all text.
+func workbookOf(records [][]string) ([]byte, error) {
+	book := excelize.NewFile()
+	defer book.Close()
+	rows, err := book.NewStreamWriter("Sheet1")
+	if err != nil {
+		return nil, err
+	}
+	for i, record := range records {
+		cells := make([]any, len(record))
+		for k, text := range record {
+			cells[k] = text
 		}
-		cells := append(append([]string{}, r.Cells...), make([]string, width-len(r.Cells))...)
-		for _, a := range added {
-			cells = append(cells, harmless(a))
+		at, err := excelize.CoordinatesToCellName(1, i+1)
+		if err == nil {
+			err = rows.SetRow(at, cells)
 		}
-		if err := w.Write(cells); err != nil {
+		if err != nil {
 			return nil, err
 		}
 	}
-	w.Flush()
-	return b.Bytes(), w.Error()
+	if err := rows.Flush(); err != nil {
+		return nil, err
+	}
+	out, err := book.WriteToBuffer()
+	if err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
 }
 
 // harmless keeps a spreadsheet program that opens the copy from taking what a
@@ -97,12 +165,13 @@ func harmless(s string) string {
 	return s
 }
 
-func copyXLSX(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error) {
+func copyXLSX(original []byte, t *sheet.Table, name string, lines map[int][]Line) ([]byte, error) {
 	book, err := excelize.OpenReader(bytes.NewReader(original))
 	if err != nil {
 		return nil, fmt.Errorf("read the workbook: %w", err)
 	}
 	defer book.Close()
+	book.Path = name // whose ending says what kind of workbook it is
 	first := 0
 	rows, err := book.Rows(t.Worksheet)
 	if err != nil {
@@ -138,8 +207,8 @@ func copyXLSX(original []byte, t *sheet.Table, lines map[int][]Line) ([]byte, er
 			return nil, err
 		}
 	}
-	out, err := book.WriteToBuffer()
-	if err != nil {
+	var out bytes.Buffer
+	if err := book.Write(&out); err != nil { // with the content type of its name
 		return nil, err
 	}
 	return out.Bytes(), nil

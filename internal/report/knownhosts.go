@@ -5,6 +5,9 @@ import (
 	"crypto/hmac"
 	"crypto/sha1" //nolint:gosec // what the format of hashed host names is made of
 	"encoding/base64"
+	"errors"
+	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -17,6 +20,29 @@ type Host struct {
 
 // namesALine is how many names stand in one line of an authority.
 const namesALine = 100
+
+// ErrNotKnownHosts means that a file is not one of known hosts.
+var ErrNotKnownHosts = errors.New("it is not a known_hosts file and is left unchanged")
+
+// knownHost is the form of a line: perhaps a marker, names, the kind of a key and the
+// key.
+var knownHost = regexp.MustCompile(`^(@[a-z-]+\s+)?\S+\s+(ssh|ecdsa|sk)-\S+\s+[A-Za-z0-9+/=]+(\s|$)`)
+
+// CheckKnownHosts refuses a file in which a line is neither empty, a comment nor a
+// known host's key.
+func CheckKnownHosts(old []byte) error {
+	n := 0
+	for line := range bytes.Lines(old) {
+		n++
+		if line = bytes.TrimSpace(line); len(line) == 0 || line[0] == '#' {
+			continue
+		}
+		if !knownHost.Match(line) {
+			return fmt.Errorf("%w (line %d)", ErrNotKnownHosts, n)
+		}
+	}
+	return nil
+}
 
 // KnownHosts brings a known_hosts file (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT")
 // up to date: entries for the names of the hosts go, hashed ones too, and new
@@ -89,7 +115,7 @@ func without(line string, ours map[string]bool, names []string) string {
 	return strings.Join(fields, " ") + "\n"
 }
 
-// hashes tells whether a hashed host name (|1|salt|hash) is that of a name.
+// hashes reports whether a hashed host name (|1|salt|hash) is that of a name.
 func hashes(hashed, name string) bool {
 	parts := strings.Split(hashed, "|")
 	if len(parts) != 4 {

@@ -37,7 +37,7 @@ func starterOf(t *testing.T) []byte {
 func TestStarterReadsBack(t *testing.T) {
 	b := starterOf(t)
 	table, found := sheet.Read(sheet.Source{Name: "m.xlsx", Content: b})
-	assert.Empty(t, found)
+	assert.False(t, found.Failed(), found)
 	assert.Equal(t, "machines", table.Worksheet)
 	assert.Empty(t, table.Rows, "the example is struck out")
 	assert.Len(t, table.Columns, len(fields))
@@ -86,7 +86,7 @@ func TestCopyOfODS(t *testing.T) {
 	original := office(t, made.Bytes(), "xlsx", "ods")
 	table, found := sheet.Read(sheet.Source{Name: "m.ods", Content: original})
 	require.Empty(t, found)
-	copied, err := Copy(original, table, map[int][]Line{3: {{Work: "same", State: "made"}, {Work: "new", State: "<&>"}}, 5: {{Work: "new", Error: "no room"}}})
+	copied, err := Copy(original, table, "copy.ods", map[int][]Line{3: {{Work: "same", State: "made"}, {Work: "new", State: "<&>"}}, 5: {{Work: "new", Error: "no room"}}})
 	require.NoError(t, err)
 	got, err := excelize.OpenReader(bytes.NewReader(office(t, copied, "ods", "xlsx")))
 	require.NoError(t, err)
@@ -130,8 +130,10 @@ func TestCopyOfAWorkbook(t *testing.T) {
 	set("A1", "Spring leg")
 	set("A2", "VM")
 	set("B2", "memory")
+	set("C2", "notes")
 	set("A3", "bms-[1-2]")
 	set("B3", "4GiB")
+	require.NoError(t, book.SetCellValue("Sheet1", "C3", 9))
 	require.NoError(t, book.SetCellFormula("Sheet1", "C3", "LEN(A3)"))
 	red, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Color: "FF0000"}})
 	require.NoError(t, err)
@@ -142,7 +144,7 @@ func TestCopyOfAWorkbook(t *testing.T) {
 	original, err := book.WriteToBuffer()
 	require.NoError(t, err)
 	table, _ := sheet.Read(sheet.Source{Name: "m.xlsx", Content: original.Bytes()})
-	copied, err := Copy(original.Bytes(), table, map[int][]Line{3: {
+	copied, err := Copy(original.Bytes(), table, "copy.xlsx", map[int][]Line{3: {
 		{Work: "same", State: "made", Addresses: "198.51.100.7", MAC: "02:00:00:00:00:01", Host: "hv1", When: "2026-11-23 08:00"},
 		{Work: "new", State: "unfinished", Error: "=1+1"}}})
 	require.NoError(t, err)
@@ -171,10 +173,76 @@ func TestCopyOfAWorkbook(t *testing.T) {
 func TestCopyOfACSV(t *testing.T) {
 	original := []byte("\xef\xbb\xbfSpring leg;;\n;;\nVM;memory;notes\nbms-1;4GiB;\"a;b\"\n# bms-2;;\n")
 	table, _ := sheet.Read(sheet.Source{Name: "m.csv", Content: original})
-	copied, err := Copy(original, table, map[int][]Line{4: {{Work: "new", State: "not made", Error: "=cmd()"}}})
+	copied, err := Copy(original, table, "copy.csv", map[int][]Line{4: {{Work: "new", State: "not made", Error: "=cmd()"}}})
 	require.NoError(t, err)
 	assert.Equal(t, "\xef\xbb\xbfSpring leg;;;;;;;;;\n;;;;;;;;;\nVM;memory;notes;work;state;addresses given;MAC given;made on host;when;error\n"+
 		"bms-1;4GiB;\"a;b\";new;not made;;;;;'=cmd()\n# bms-2;;;;;;;;;\n", string(copied))
-	_, err = Copy(nil, &sheet.Table{Kind: sheet.JSON}, nil)
+	_, err = Copy(nil, &sheet.Table{Kind: sheet.JSON}, "copy.json", nil)
 	assert.ErrorIs(t, err, ErrKind)
+
+	// A copy has the format of its name, or is refused.
+	workbook, err := Copy(original, table, "copy.XLSX", map[int][]Line{4: {{Work: "new", Host: "hv1"}}})
+	require.NoError(t, err)
+	got, err := excelize.OpenReader(bytes.NewReader(workbook))
+	require.NoError(t, err)
+	for cell, want := range map[string]string{"A1": "Spring leg", "C4": "a;b", "D3": "work", "D4": "new", "H4": "hv1"} {
+		text, err := got.GetCellValue("Sheet1", cell)
+		require.NoError(t, err)
+		assert.Equal(t, want, text, cell)
+	}
+	_, err = Copy(original, table, "copy.ods", nil)
+	assert.ErrorContains(t, err, `not ".ods"`)
+}
+
+// A workbook's content type is that of its name (ECMA-376, part 1, 15.2).
+func TestContentTypeOfACopy(t *testing.T) {
+	book, err := excelize.NewFile().WriteToBuffer()
+	require.NoError(t, err)
+	for ending, word := range map[string]string{".xlsx": "spreadsheetml.sheet.main", ".xlsm": "ms-excel.sheet.macroEnabled", ".xltx": "spreadsheetml.template.main"} {
+		copied, err := Copy(book.Bytes(), &sheet.Table{Kind: sheet.XLSX, Worksheet: "Sheet1", HeadingRow: 1}, "copy"+ending, nil)
+		require.NoError(t, err)
+		z, err := zip.NewReader(bytes.NewReader(copied), int64(len(copied)))
+		require.NoError(t, err)
+		f, err := z.Open("[Content_Types].xml")
+		require.NoError(t, err)
+		types, err := io.ReadAll(f)
+		require.NoError(t, err)
+		assert.Contains(t, string(types), word, ending)
+	}
+}
+
+// The lists of a workbook that is in use are brought up to date; its rows stay.
+func TestListsAreBroughtUpToDate(t *testing.T) {
+	book, err := excelize.OpenReader(bytes.NewReader(starterOf(t)))
+	require.NoError(t, err)
+	for cell, v := range map[string]any{"A3": "bms-sonar-[01-03]", "B3": "sonar-node", "G3": "4GiB", "O3": "hands off"} {
+		require.NoError(t, book.SetCellValue("machines", cell, v))
+	}
+	require.NoError(t, book.SetCellFormula("machines", "P3", "LEN(A3)"))
+	filled, err := book.WriteToBuffer()
+	require.NoError(t, err)
+	s, found := setup.Read(nil, setup.File{Name: "s.yaml", Content: []byte("mintbatch: 1\nsites: {quay: {kind: gateway, url: https://127.0.0.1:1}}\ntemplates: {deb12-base: {guest: linux}}\nnetworks: {}\npresets: {other: {}, third: {}}\n")})
+	require.Empty(t, found)
+	updated, err := UpdateLists(filled.Bytes(), s)
+	require.NoError(t, err)
+	got, err := excelize.OpenReader(bytes.NewReader(updated))
+	require.NoError(t, err)
+	for cell, want := range map[string]string{"A3": "bms-sonar-[01-03]", "B3": "sonar-node", "G3": "4GiB", "O3": "hands off"} {
+		text, err := got.GetCellValue("machines", cell)
+		require.NoError(t, err)
+		assert.Equal(t, want, text, cell)
+	}
+	formula, _ := got.GetCellFormula("machines", "P3")
+	assert.Equal(t, "LEN(A3)", formula)
+	choices, err := got.GetCols("choices")
+	require.NoError(t, err)
+	assert.Contains(t, choices, []string{"choices of preset", "other", "third"})
+	rules, err := got.GetDataValidations("machines")
+	require.NoError(t, err)
+	lists := map[string]string{}
+	for _, v := range rules {
+		assert.Empty(t, lists[v.Sqref], "two rules for %s", v.Sqref)
+		lists[v.Sqref] = v.Formula1
+	}
+	assert.Contains(t, lists["B2:B2000"], "$D$2:$D$3")
 }

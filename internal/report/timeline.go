@@ -4,94 +4,96 @@ import (
 	"fmt"
 	"image/color"
 	"io"
-	"slices"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/font"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
+	"math"
+	"strconv"
 
 	"mintbatch/internal/core/event"
+	"mintbatch/internal/core/step"
 )
-
-// kinds are the kinds of step that a chart tells apart, each with its colour:
-// light enough apart to be told in grey, too.
-var kinds = []struct {
-	name  string
-	steps []string
-	color color.RGBA
-}{
-	{"clone", []string{"clone"}, color.RGBA{0x1b, 0x4f, 0x8a, 0xff}},
-	{"shape, wire, seed, record", []string{"reserve", "shape", "wire", "seed", "checkpoint", "record", "remove", "stop"}, color.RGBA{0xe8, 0x8d, 0x2a, 0xff}},
-	{"start", []string{"start"}, color.RGBA{0x2f, 0x9e, 0x6e, 0xff}},
-	{"confirm", []string{"confirm"}, color.RGBA{0xb9, 0xd9, 0xc4, 0xff}},
-}
 
 // namedMachines is up to how many machines each has its name in a chart.
 const namedMachines = 60
 
+// The measures of a chart, in pixels.
+const (
+	chartWidth = 1220
+	chartLine  = 17  // a machine with its name
+	chartArea  = 640 // all machines, where they have no names
+	chartTop   = 44
+	chartFoot  = 76 // the axis and the legend
+	chartRight = 28
+	letter     = 6.8 // about a character's width
+	textSize   = 12
+)
+
+var (
+	ink  = color.RGBA{0x22, 0x22, 0x22, 0xff}
+	grid = color.RGBA{0xd8, 0xd8, 0xd8, 0xff}
+)
+
 // Timeline draws a run as a chart, svg or png: each machine a line, its steps
 // over time. What is left white it waited for.
 func Timeline(to io.Writer, l *event.Log, format string) error {
-	p := plot.New()
-	p.Title.Text = fmt.Sprintf("%s %s by %s: %d machines", l.Command, l.Run, l.User, len(l.Courses))
-	p.X.Label.Text = "time since the run began (s)"
-	p.X.Min, p.X.Max = 0, max(l.Ended.Sub(l.Started).Seconds(), 0.1)
-	// Below the machines there is room for the legend.
-	p.Y.Min, p.Y.Max = -0.5-max(5, 0.14*float64(len(l.Courses))), float64(len(l.Courses))-0.5
-	p.Legend.Padding, p.Legend.ThumbnailWidth, p.Legend.Left, p.Legend.XOffs, p.Legend.YOffs = vg.Points(3), vg.Points(12), true, vg.Points(6), vg.Points(6)
-	grid := plotter.NewGrid()
-	grid.Horizontal.Width = 0
-	p.Add(grid)
 	n := len(l.Courses)
-	for _, k := range kinds {
-		var boxes []plotter.XYer
-		for i, c := range l.Courses {
-			y := float64(n - 1 - i) // the first on top
-			for _, s := range c.Spans {
-				if !slices.Contains(k.steps, s.Step) {
-					continue
-				}
-				from, to := s.From.Sub(l.Started).Seconds(), s.To.Sub(l.Started).Seconds()
-				boxes = append(boxes, plotter.XYs{{X: from, Y: y - 0.4}, {X: to, Y: y - 0.4}, {X: to, Y: y + 0.4}, {X: from, Y: y + 0.4}})
-			}
-		}
-		if len(boxes) == 0 {
-			continue
-		}
-		polygon, err := plotter.NewPolygon(boxes...)
-		if err != nil {
-			return err
-		}
-		polygon.Color = k.color
-		polygon.LineStyle.Width = 0
-		p.Add(polygon)
-		p.Legend.Add(k.name, polygon)
+	line, left := float64(chartLine), 40.0
+	if n > namedMachines {
+		line = float64(chartArea) / float64(n)
 	}
-	p.Title.TextStyle.Font.Size = font.Length(13)
-	p.Title.Padding = vg.Points(6)
-	height := vg.Points(560)
-	if n <= namedMachines {
-		height = vg.Points(float64(110 + 13*(n+5)))
-		names := make([]plot.Tick, n)
-		for i, c := range l.Courses {
-			label := c.Name
-			if c.Result != "finished" {
-				label += " (" + c.Result + ")"
-			}
-			names[i] = plot.Tick{Value: float64(n - 1 - i), Label: label}
+	names := make([]string, n)
+	for i, c := range l.Courses {
+		if names[i] = c.Name; c.Result != "finished" {
+			names[i] += " (" + c.Result + ")"
 		}
-		p.Y.Tick.Marker = plot.ConstantTicks(names)
-	} else {
-		p.Y.Label.Text = "machines, those begun first on top"
-		p.Y.Tick.Marker = plot.ConstantTicks{}
+		if n <= namedMachines {
+			left = max(left, letter*float64(len([]rune(names[i])))+20)
+		}
 	}
-	drawn, err := draw.NewFormattedCanvas(vg.Points(920), height, format)
+	left = min(left, chartWidth/2)
+	bottom := chartTop + line*float64(max(n, 1))
+	seconds := max(l.Ended.Sub(l.Started).Seconds(), 0.1)
+	scale := (chartWidth - left - chartRight) / seconds
+	c, err := newCanvas(format, chartWidth, int(bottom)+chartFoot)
 	if err != nil {
 		return err
 	}
-	p.Draw(draw.Crop(draw.New(drawn), vg.Points(8), vg.Points(-20), vg.Points(6), vg.Points(-6)))
-	_, err = drawn.WriteTo(to)
-	return err
+	c.text(chartWidth/2, 24, textSize+4, middle, fmt.Sprintf("%s %s by %s: %d machines", l.Command, l.Run, l.User, n))
+	every := tick(seconds)
+	for s := 0.0; s <= seconds; s += every {
+		c.box(left+s*scale, chartTop, 1, bottom-chartTop+5, grid)
+		c.text(left+s*scale, bottom+20, textSize, middle, strconv.FormatFloat(math.Round(s*1000)/1000, 'f', -1, 64))
+	}
+	for i, course := range l.Courses {
+		y := chartTop + line*float64(i)
+		for _, s := range course.Spans {
+			from, to := s.From.Sub(l.Started).Seconds(), s.To.Sub(l.Started).Seconds()
+			c.box(left+from*scale, y+0.1*line, (to-from)*scale, 0.8*line, step.Of(step.Name(s.Step)).Phase.Color)
+		}
+		if n <= namedMachines {
+			c.text(left-8, y+0.75*line, textSize, end, names[i])
+		}
+	}
+	c.box(left, chartTop, 1, bottom-chartTop, ink)
+	c.box(left, bottom, chartWidth-left-chartRight, 1, ink)
+	c.text(left+(chartWidth-left-chartRight)/2, bottom+40, textSize, middle, "time since the run began (s)")
+	if n > namedMachines {
+		c.text(8, chartTop-8, textSize, start, "machines, in the order of their start")
+	}
+	x := left
+	for _, phase := range step.Phases() {
+		c.box(x, bottom+54, 12, 12, phase.Color)
+		c.text(x+18, bottom+64, textSize, start, phase.Name)
+		x += letter*float64(len(phase.Name)) + 48
+	}
+	return c.write(to)
+}
+
+// tick is how far the marks of an axis are apart: a round number of seconds.
+func tick(seconds float64) float64 {
+	unit := math.Pow(10, math.Floor(math.Log10(seconds/5)))
+	for _, m := range []float64{1, 2, 5, 10} {
+		if seconds/(m*unit) <= 10 {
+			return m * unit
+		}
+	}
+	return seconds
 }

@@ -11,52 +11,66 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/answers/kinds"
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/step"
+	"mintbatch/internal/site"
 )
 
-// confirm waits for the guest's own report and holds it against the sheet. A
+// confirm waits for the guest's own report and compares it with the sheet. A
 // run that is told to stop does not wait for it. Once the guest is confirmed,
 // its seed goes and it is shut down, where that was asked for.
 func (j *job) confirm(ctx, stop context.Context) error {
-	if err := j.up(ctx); err != nil {
+	if err := j.waitForGuest(ctx); err != nil {
 		return err
 	}
-	if err := j.reported(ctx, stop); err != nil {
+	if err := j.checkReport(ctx, stop); err != nil {
 		return err
 	}
 	m := j.work.Machine
-	if m.DropSeed && m.Guest.Answers != machine.NoAnswers {
-		if err := j.settle(ctx, Confirm, func(ctx context.Context) (survey.Task, error) { return j.site.Seed(ctx, j.work.Identity, nil) }); err != nil {
-			return fmt.Errorf("take the seed away: %w", err)
+	if m.DropSeed && kinds.Of(m.Guest).Reads() {
+		if err := j.perform(ctx, step.Confirm, func(ctx context.Context) (contract.Task, error) { return j.site.Seed(ctx, j.work.Identity, nil) }); err != nil {
+			return fmt.Errorf("remove the seed: %w", err)
 		}
 	}
 	if m.Power.Rests() == machine.Off {
-		return j.settle(ctx, Confirm, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
+		return j.perform(ctx, step.Confirm, func(ctx context.Context) (contract.Task, error) {
+			return j.site.Power(ctx, j.work.Identity, machine.Off)
+		})
 	}
 	return nil
 }
 
-// up starts a machine that an earlier run had confirmed and shut down, without
+// waitForGuest starts a machine that an earlier run had confirmed and shut down, without
 // living to write that down.
-func (j *job) up(ctx context.Context) error {
+func (j *job) waitForGuest(ctx context.Context) error {
 	if j.work.Machine.Power != machine.ConfirmThenOff {
 		return nil
 	}
-	return j.settle(ctx, Confirm, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.On) })
+	return j.perform(ctx, step.Confirm, func(ctx context.Context) (contract.Task, error) {
+		return j.site.Power(ctx, j.work.Identity, machine.On)
+	})
 }
 
-// reported waits until the guest reports and is as asked. A report that is not
+// checkReport waits until the guest reports and is as asked. A report that is not
 // the guest's own, or not all of it, counts only when nothing better comes.
-func (j *job) reported(ctx, stop context.Context) error {
-	deadline := time.Now().Add(j.Times[Waiting])
-	pause := pauses()
+func (j *job) checkReport(ctx, stop context.Context) error {
+	deadline := time.Now().Add(j.Times[Confirming])
+	pause := pollDelays()
 	hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
 	if err != nil {
 		return err
 	}
 	for {
 		m, err := j.site.Machine(ctx, j.work.Identity)
+		if errors.Is(err, site.ErrUnreachable) && ctx.Err() == nil && time.Now().Before(deadline) {
+			// The guest goes on booting while its site is away.
+			if err := sleep(stop, pause.NextBackOff()); err != nil {
+				return ErrStopped
+			}
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -65,18 +79,20 @@ func (j *job) reported(ctx, stop context.Context) error {
 		}
 		late := time.Now().After(deadline)
 		if r := m.Report; r != nil && (r.Finished || late && r.Partial != "") {
-			mismatch := Mismatch(j.work.Machine, machine.Told(j.work.Machine.Adapters), hostKey, r)
+			mismatch := Mismatch(j.work.Machine, machine.AtFirstBoot(j.work.Machine.Adapters), hostKey, r)
 			switch {
 			case mismatch == nil:
 				return nil
+			case j.loseOldSecrets() && r.HostKey != "" && Mismatch(j.work.Machine, machine.AtFirstBoot(j.work.Machine.Adapters), "", r) == nil:
+				return j.takeOver(ctx, r.HostKey)
 			case r.Partial == "":
-				return fmt.Errorf("not as asked: %w", mismatch)
+				return fmt.Errorf("not as the sheet says: %w", mismatch)
 			case late:
 				return fmt.Errorf("not as asked: %w (%s)", mismatch, r.Partial)
 			}
 		}
 		if late {
-			return j.silent(m)
+			return j.noReport(m)
 		}
 		if err := sleep(stop, pause.NextBackOff()); err != nil {
 			return ErrStopped
@@ -84,33 +100,33 @@ func (j *job) reported(ctx, stop context.Context) error {
 	}
 }
 
-// ended tells whether a guest that is off has thereby shown that it came to the
+// ended reports whether a guest that is off has thereby shown that it came to the
 // end of its first boot: that is the last that it was told to do.
 func ended(m *machine.Machine) bool { return m.Guest.Whole().End == "power-off" }
 
-// silent tells of a guest that has not reported what was seen of it.
-func (j *job) silent(m *survey.Machine) error {
+// noReport reports a guest that has not reported what was seen of it.
+func (j *job) noReport(m *contract.Machine) error {
 	seen := fmt.Sprintf("it is %s at the site", m.Power)
 	if r := m.Report; r != nil {
-		seen = fmt.Sprintf("its guest calls itself %q and has not come to the end of its first boot", r.Hostname)
+		seen = fmt.Sprintf("the guest has the host name %q and has not finished its first boot", r.Hostname)
 	}
 	if len(m.Console) > 0 {
-		seen += "; its console said last: " + strings.Join(m.Console, " / ")
+		seen += "; last line on its console: " + strings.Join(m.Console, " / ")
 	}
-	return fmt.Errorf("no report of its guest after %s; %s", j.Times[Waiting], seen)
+	return fmt.Errorf("the guest did not report within %s; %s", j.Times[Confirming], seen)
 }
 
-// Mismatch tells in what a guest is not as asked; nil if in nothing. The host
+// Mismatch reports in what a guest is not as asked; nil if in nothing. The host
 // key is the public one that the guest was given. The adapters are those that the
 // guest is to have by now.
-func Mismatch(m *machine.Machine, adapters []machine.Adapter, hostKey string, r *survey.Report) error {
-	if m.Guest.Answers == machine.NoAnswers {
+func Mismatch(m *machine.Machine, adapters []machine.Adapter, hostKey string, r *contract.Report) error {
+	if !kinds.Of(m.Guest).Reads() {
 		return nil // it was told nothing: that it reports is all there is to see
 	}
 	var wrong []string
 	differs := func(what, has, wants string) {
 		if !strings.EqualFold(has, wants) {
-			wrong = append(wrong, fmt.Sprintf("%s is %q, should be %q", what, has, wants))
+			wrong = append(wrong, fmt.Sprintf("%s is %q, expected %q", what, has, wants))
 		}
 	}
 	if r.Hostname != "" || r.Partial == "" { // a partial report tells less
@@ -124,35 +140,31 @@ func Mismatch(m *machine.Machine, adapters []machine.Adapter, hostKey string, r 
 		if a.Unplugged && len(has) == 0 {
 			continue // some guests give it its address only once there is a cable
 		}
-		want := a.Addresses
-		if a.Lease.IsValid() {
-			want = append(slices.Clone(want), a.Lease)
-		}
-		for _, want := range want {
+		for _, want := range a.Given() {
 			if !slices.Contains(has, want.String()) {
-				wrong = append(wrong, fmt.Sprintf("adapter %d has %s, should have %s", i+1, orNone(has), want))
+				wrong = append(wrong, fmt.Sprintf("adapter %d has %s, expected %s", i+1, orNone(has), want))
 			}
 		}
 		if a.DHCP && len(has) == 0 {
 			wrong = append(wrong, fmt.Sprintf("adapter %d got no address by DHCP", i+1))
 		}
 		if (a.DHCP6 || a.SLAAC) && !slices.ContainsFunc(has, isGlobal6) {
-			wrong = append(wrong, fmt.Sprintf("adapter %d got no IPv6 address from its network", i+1))
+			wrong = append(wrong, fmt.Sprintf("adapter %d got no IPv6 address from the network", i+1))
 		}
-		// A tagged network is told with the card that it is on.
+		// A tagged network is reported with the card that it is on.
 		shared := func(b machine.Adapter) bool { return b.MAC == a.MAC && !b.NoIPv6 }
 		if a.NoIPv6 && slices.ContainsFunc(has, is6) && !slices.ContainsFunc(m.Adapters, shared) {
-			wrong = append(wrong, fmt.Sprintf("adapter %d has %s, and IPv6 should be off", i+1, orNone(has)))
+			wrong = append(wrong, fmt.Sprintf("adapter %d has %s, but IPv6 should be off", i+1, orNone(has)))
 		}
 	}
 	for _, a := range m.Guest.Accounts() {
 		there := func(login string) bool { return strings.EqualFold(login, a.User) }
 		if (r.Logins != nil || r.Partial == "") && !slices.ContainsFunc(r.Logins, there) {
-			wrong = append(wrong, fmt.Sprintf("the login %q is not there", a.User))
+			wrong = append(wrong, fmt.Sprintf("the login %q does not exist", a.User))
 		}
 	}
 	if r.HostKey != "" && hostKey != "" && !strings.HasPrefix(hostKey, r.HostKey) {
-		wrong = append(wrong, "its SSH host key is not the one it was given")
+		wrong = append(wrong, "its SSH host key is not the one from its seed")
 	}
 	for _, e := range r.Errors {
 		wrong = append(wrong, "the guest reports: "+e)
@@ -163,21 +175,21 @@ func Mismatch(m *machine.Machine, adapters []machine.Adapter, hostKey string, r 
 	return errors.New(strings.Join(wrong, "; "))
 }
 
-// Reads tells in what a guest does not use what it was told: the seed is not its
+// Reads reports in what a guest does not use what its answers say: the seed is not its
 // own, or it does not ask its DNS servers; nil if in nothing. That is no reason not
 // to confirm a machine: it may still change by itself.
-func Reads(m *machine.Machine, id uuid.UUID, r *survey.Report) error {
-	if m.Guest.Answers == machine.NoAnswers || m.Guest.Answers == machine.OwnFiles {
+func Reads(m *machine.Machine, id uuid.UUID, r *contract.Report) error {
+	if k := kinds.Of(m.Guest); !k.Reads() || k.Free {
 		return nil
 	}
 	var wrong []string
 	if r.Instance != "" && !strings.EqualFold(r.Instance, id.String()) {
 		wrong = append(wrong, "it has read the seed of "+r.Instance+", and not its own")
 	}
-	for i, a := range machine.Told(m.Adapters) {
+	for i, a := range machine.AtFirstBoot(m.Adapters) {
 		for _, server := range a.DNS {
 			if r.DNS != nil && !slices.Contains(r.DNS, server.String()) {
-				wrong = append(wrong, fmt.Sprintf("adapter %d: it does not ask the DNS server %s, but %s", i+1, server, strings.Join(r.DNS, " ")))
+				wrong = append(wrong, fmt.Sprintf("adapter %d: it does not use DNS server %s, but %s", i+1, server, strings.Join(r.DNS, " ")))
 			}
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/ledger"
 )
@@ -11,18 +12,21 @@ import (
 // Durable is what the engine needs of the ledger. All of it is durable when it
 // returns.
 type Durable interface {
-	// Current tells whether the run may still act.
+	// Current reports whether the run may still act.
 	Current() error
 
 	Steps(ctx context.Context, key machine.Key, generation int) (map[string]ledger.Step, error)
 	Journal(ctx context.Context, s ledger.Step) error
+	Fail(ctx context.Context, s ledger.Step, what string) error
 	HostKey(ctx context.Context, key machine.Key) (string, error)
 
 	Begin(ctx context.Context, run string, m machine.Machine, generation int, reserved []ledger.Reservation) error
+	Replacing(ctx context.Context, key machine.Key, how ledger.Removal) error
+	Revert(ctx context.Context, run string, key machine.Key, reserved []ledger.Reservation) error
 	Reserve(ctx context.Context, key machine.Key, reserved []ledger.Reservation) error
-	Placed(ctx context.Context, key machine.Key, host, store string) error
+	SetPlace(ctx context.Context, key machine.Key, host, store string) error
 	Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error
 	Finish(ctx context.Context, run string, m machine.Machine) error
 	KeepDisks(ctx context.Context, k ledger.Kept) error
-	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disksStay bool) error
+	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks) error
 }

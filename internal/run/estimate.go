@@ -1,17 +1,17 @@
 package run
 
 import (
-	"container/heap"
 	"time"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/step"
 )
 
-// Pace tells about how long a step of a machine takes.
-type Pace func(w proof.Work, step Step) time.Duration
+// Pace estimates how long a step of a machine takes.
+type Pace func(w proof.Work, name step.Name) time.Duration
 
-// Estimate tells about how long a run on some works will take: it goes through
+// Estimate reports about how long a run on some works will take: it goes through
 // the schedule by a clock of its own.
 func Estimate(works []proof.Work, limits map[string]Limits, pace Pace) time.Duration {
 	e := Engine{Limits: limits}
@@ -20,34 +20,34 @@ func Estimate(works []proof.Work, limits map[string]Limits, pace Pace) time.Dura
 	for i, w := range works {
 		parts[i] = partsOf(w, pace)
 		if len(parts[i]) > 0 {
-			line.add(e.spot(w, parts[i][0].act), waiter{index: i, expected: pace(w, Clone)})
+			line.add(e.demand(w, parts[i][0].slot), waiter{index: i, expected: pace(w, step.Clone)})
 		}
 	}
 	var now time.Duration
-	var ends ends
+	ends := queue[end]{before: func(a, b end) bool { return a.when < b.when }}
 	for {
 		for {
-			at, w, ok := line.next()
+			d, w, ok := line.next()
 			if !ok {
 				break
 			}
-			heap.Push(&ends, end{now + parts[w.index][0].takes, at, w.index})
+			ends.push(end{now + parts[w.index][0].takes, d, w.index})
 		}
-		if len(ends) == 0 {
+		if ends.Len() == 0 {
 			return now
 		}
-		next := heap.Pop(&ends).(end)
+		next := ends.pop()
 		now = next.when
-		line.leave(next.at)
+		line.release(next.demand)
 		if parts[next.index] = parts[next.index][1:]; len(parts[next.index]) > 0 {
-			line.add(e.spot(works[next.index], parts[next.index][0].act), waiter{index: next.index, under: true})
+			line.add(e.demand(works[next.index], parts[next.index][0].slot), waiter{index: next.index, under: true})
 		}
 	}
 }
 
-// part is a stretch of a machine's way that needs one kind of spot.
+// part is a stretch of a machine's chain that needs one kind of slot.
 type part struct {
-	act   Act
+	slot  Slot
 	takes time.Duration
 }
 
@@ -56,32 +56,20 @@ func partsOf(w proof.Work, pace Pace) []part {
 		return nil
 	}
 	var all []part
-	rest := pace(w, Shape) + pace(w, Wire) + pace(w, Seed) + pace(w, Checkpoint) + pace(w, Record)
+	rest := pace(w, step.Shape) + pace(w, step.Wire) + pace(w, step.Seed) + pace(w, step.Checkpoint) + pace(w, step.Record)
 	if w.Word != proof.Adjust {
-		all = append(all, part{(&job{work: w}).actOf(Clone), pace(w, Clone)})
+		all = append(all, part{(&job{work: w}).slotOf(step.Clone), pace(w, step.Clone)})
 	}
-	all = append(all, part{Work, rest})
+	all = append(all, part{AnyStep, rest})
 	if w.Machine.Power.Starts() && (w.Word != proof.Adjust || w.Machine.Power.Rests() == machine.On) {
-		all = append(all, part{Boot, pace(w, Start)}, part{Waiting, pace(w, Confirm)})
+		all = append(all, part{Starting, pace(w, step.Start)}, part{Confirming, pace(w, step.Confirm)})
 	}
 	return all
 }
 
-// end is when a machine leaves its spot.
+// end is when a machine gives its slots back.
 type end struct {
-	when  time.Duration
-	at    spot
-	index int
-}
-
-type ends []end
-
-func (e ends) Len() int           { return len(e) }
-func (e ends) Less(i, j int) bool { return e[i].when < e[j].when }
-func (e ends) Swap(i, j int)      { e[i], e[j] = e[j], e[i] }
-func (e *ends) Push(v any)        { *e = append(*e, v.(end)) }
-func (e *ends) Pop() any {
-	last := (*e)[len(*e)-1]
-	*e = (*e)[:len(*e)-1]
-	return last
+	when   time.Duration
+	demand demand
+	index  int
 }

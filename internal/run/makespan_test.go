@@ -19,10 +19,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/place"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
@@ -42,7 +42,7 @@ type office struct {
 	most  map[string]int
 }
 
-func (o *office) task(d time.Duration, kinds ...string) survey.Task {
+func (o *office) task(d time.Duration, kinds ...string) contract.Task {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	id := uuid.NewString()
@@ -58,43 +58,43 @@ func (o *office) task(d time.Duration, kinds ...string) survey.Task {
 			o.under[kind]--
 		}
 	})
-	return survey.Task{ID: id, State: survey.Running}
+	return contract.Task{ID: id, State: contract.Running}
 }
 
-func (o *office) Task(_ context.Context, id string) (survey.Task, error) {
+func (o *office) Task(_ context.Context, id string) (contract.Task, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if time.Now().Before(o.ends[id]) {
-		return survey.Task{ID: id, State: survey.Running}, nil
+		return contract.Task{ID: id, State: contract.Running}, nil
 	}
-	return survey.Task{ID: id, State: survey.Done}, nil
+	return contract.Task{ID: id, State: contract.Done}, nil
 }
 
-func (o *office) Clone(_ context.Context, order survey.CloneOrder) (survey.Task, error) {
+func (o *office) Clone(_ context.Context, order contract.CloneOrder) (contract.Task, error) {
 	return o.task(o.copies[order.Identity], "copies", "copies at "+order.Host), nil
 }
 
-func (o *office) Record(context.Context, uuid.UUID, survey.Mark) (survey.Task, error) {
-	return survey.Task{State: survey.Done}, nil
+func (o *office) Record(context.Context, uuid.UUID, contract.Mark) (contract.Task, error) {
+	return contract.Task{State: contract.Done}, nil
 }
 
-func (o *office) Wire(context.Context, uuid.UUID, []machine.Adapter, survey.Restart) (survey.Task, error) {
-	return survey.Task{State: survey.Done}, nil
+func (o *office) Wire(context.Context, uuid.UUID, []machine.Card, contract.Restart) (contract.Task, error) {
+	return contract.Task{State: contract.Done}, nil
 }
 
-func (o *office) Power(_ context.Context, id uuid.UUID, _ machine.Power) (survey.Task, error) {
+func (o *office) Power(_ context.Context, id uuid.UUID, _ machine.Power) (contract.Task, error) {
 	o.mu.Lock()
 	o.up[id] = time.Now().Add(o.boot)
 	o.mu.Unlock()
 	return o.task(time.Second, "starts"), nil
 }
 
-func (o *office) Machine(_ context.Context, id uuid.UUID) (*survey.Machine, error) {
+func (o *office) Machine(_ context.Context, id uuid.UUID) (*contract.Machine, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	m := &survey.Machine{ID: id, Host: o.hosts[id], Store: "store", Power: machine.On}
+	m := &contract.Machine{ID: id, Host: o.hosts[id], Store: "store", Power: machine.On}
 	if up, on := o.up[id]; on && time.Now().After(up) {
-		m.Report = &survey.Report{Finished: true}
+		m.Report = &contract.Report{Finished: true}
 	}
 	return m, nil
 }
@@ -128,10 +128,10 @@ func batch(t testing.TB, n, hosts int, seed uint64) (took, least time.Duration, 
 	require.NoError(t, err)
 	defer l.Close()
 	e := Engine{Run: "r", Ledger: l, Owner: l.ID, Sites: map[string]site.Site{"quay": o}, Expect: func(w proof.Work) time.Duration { return o.copies[w.Identity] },
-		Limits: map[string]Limits{"quay": {Site: AtOnce{Work: 10 * hosts, Boot: 20, Waiting: 200}, Host: AtOnce{Copy: 2}}},
-		Times:  map[Act]time.Duration{Work: 2 * time.Hour, Copy: 2 * time.Hour, Boot: time.Hour, Waiting: time.Hour}}
+		Limits: map[string]Limits{"quay": {Site: Parallel{AnyStep: 10 * hosts, Starting: 20, Confirming: 200}, Host: Parallel{FullClone: 2}}},
+		Times:  map[Slot]time.Duration{AnyStep: 2 * time.Hour, FullClone: 2 * time.Hour, Starting: time.Hour, Confirming: time.Hour}}
 	began := time.Now()
-	for _, r := range e.Do(t.Context(), t.Context(), works) {
+	for _, r := range e.Mint(t.Context(), t.Context(), works) {
 		if !assert.NoError(t, r.Err) {
 			break
 		}
@@ -144,6 +144,9 @@ func batch(t testing.TB, n, hosts int, seed uint64) (took, least time.Duration, 
 // limit is ever exceeded, as the site counts.
 func TestMakespan(t *testing.T) {
 	for _, c := range []struct{ n, hosts int }{{500, 1}, {500, 5}, {500, 20}} {
+		if testing.Short() && c.hosts != 5 {
+			continue
+		}
 		synctest.Test(t, func(t *testing.T) {
 			took, least, o := batch(t, c.n, c.hosts, 7)
 			t.Logf("%d machines, %d hosts: %s of at least %s", c.n, c.hosts, took, least)
@@ -164,37 +167,46 @@ type (
 	ready     struct{ site.Site }
 )
 
+func (forgetful) Replacing(context.Context, machine.Key, ledger.Removal) error { return nil }
+func (forgetful) Revert(context.Context, string, machine.Key, []ledger.Reservation) error {
+	return nil
+}
 func (forgetful) Current() error { return nil }
 func (forgetful) Steps(context.Context, machine.Key, int) (map[string]ledger.Step, error) {
 	return map[string]ledger.Step{}, nil
 }
-func (forgetful) Journal(context.Context, ledger.Step) error                { return nil }
-func (forgetful) HostKey(context.Context, machine.Key) (string, error)      { return "", nil }
-func (forgetful) Placed(context.Context, machine.Key, string, string) error { return nil }
-func (forgetful) Finish(context.Context, string, machine.Machine) error     { return nil }
-func (forgetful) KeepDisks(context.Context, ledger.Kept) error              { return nil }
+func (forgetful) Journal(context.Context, ledger.Step) error                  { return nil }
+func (forgetful) Fail(context.Context, ledger.Step, string) error             { return nil }
+func (forgetful) HostKey(context.Context, machine.Key) (string, error)        { return "", nil }
+func (forgetful) SetPlace(context.Context, machine.Key, string, string) error { return nil }
+func (forgetful) Finish(context.Context, string, machine.Machine) error       { return nil }
+func (forgetful) KeepDisks(context.Context, ledger.Kept) error                { return nil }
 func (forgetful) Begin(context.Context, string, machine.Machine, int, []ledger.Reservation) error {
 	return nil
 }
 func (forgetful) Reserve(context.Context, machine.Key, []ledger.Reservation) error   { return nil }
 func (forgetful) Seal(context.Context, machine.Key, string, map[string]string) error { return nil }
-func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Time, bool) error {
+func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Time, contract.Disks) error {
 	return nil
 }
 
-var done = survey.Task{State: survey.Done}
+var done = contract.Task{State: contract.Done}
 
-func (ready) Clone(context.Context, survey.CloneOrder) (survey.Task, error) { return done, nil }
-func (ready) Wire(context.Context, uuid.UUID, []machine.Adapter, survey.Restart) (survey.Task, error) {
+func (ready) Clone(context.Context, contract.CloneOrder) (contract.Task, error) { return done, nil }
+func (ready) Wire(context.Context, uuid.UUID, []machine.Card, contract.Restart) (contract.Task, error) {
 	return done, nil
 }
-func (ready) Record(context.Context, uuid.UUID, survey.Mark) (survey.Task, error)  { return done, nil }
-func (ready) Power(context.Context, uuid.UUID, machine.Power) (survey.Task, error) { return done, nil }
-func (ready) Machine(_ context.Context, id uuid.UUID) (*survey.Machine, error) {
-	return &survey.Machine{ID: id, Power: machine.On, Report: &survey.Report{Finished: true}}, nil
+func (ready) Record(context.Context, uuid.UUID, contract.Mark) (contract.Task, error) {
+	return done, nil
+}
+func (ready) Power(context.Context, uuid.UUID, machine.Power) (contract.Task, error) {
+	return done, nil
+}
+func (ready) Machine(_ context.Context, id uuid.UUID) (*contract.Machine, error) {
+	return &contract.Machine{ID: id, Power: machine.On, Report: &contract.Report{Finished: true}}, nil
 }
 
-// BenchmarkEngine tells what a step costs the engine itself, against the limit
+// BenchmarkEngine reports what a step costs the engine itself, against the limit
 // of 100 µs of processor time.
 func BenchmarkEngine(b *testing.B) {
 	const n = 5000
@@ -205,11 +217,11 @@ func BenchmarkEngine(b *testing.B) {
 		works[i] = proof.Work{Key: m.Key, Word: proof.New, Machine: m, Generation: 1, Identity: uuid.New(), Place: &place.Place{Host: "hv", Store: "store"}}
 	}
 	e := Engine{Run: "r", Ledger: forgetful{}, Sites: map[string]site.Site{"quay": ready{}},
-		Limits: map[string]Limits{"quay": {Site: AtOnce{Work: 20, Boot: 20, Waiting: 200}, Host: AtOnce{Copy: 2}}},
-		Times:  map[Act]time.Duration{Work: time.Hour, Copy: time.Hour, Boot: time.Hour, Waiting: time.Hour}}
+		Limits: map[string]Limits{"quay": {Site: Parallel{AnyStep: 20, Starting: 20, Confirming: 200}, Host: Parallel{FullClone: 2}}},
+		Times:  map[Slot]time.Duration{AnyStep: time.Hour, FullClone: time.Hour, Starting: time.Hour, Confirming: time.Hour}}
 	before := busy()
 	for b.Loop() {
-		for _, r := range e.Do(b.Context(), b.Context(), works) {
+		for _, r := range e.Mint(b.Context(), b.Context(), works) {
 			require.NoError(b, r.Err)
 		}
 	}
@@ -247,7 +259,7 @@ func BenchmarkMakespan(b *testing.B) {
 			line := newSchedule(nil)
 			results, jobs := make([]Result, n), make([]*job, n)
 			for i := range n {
-				line.add(spot{site: "quay", host: fmt.Sprintf("hv%d", i%20), act: Copy}, waiter{index: i})
+				line.add(demand{site: "quay", host: fmt.Sprintf("hv%d", i%20), slot: FullClone}, waiter{index: i})
 			}
 			runtime.GC()
 			runtime.ReadMemStats(&m)

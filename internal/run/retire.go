@@ -4,86 +4,120 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
 
-// retire removes a machine from its site and then from the ledger. Interrupted
-// in between, it finds the machine gone and forgets it the next time.
-func (j *job) retire(ctx, stop context.Context) (Step, Act, error) {
-	if stopped(stop) || ctx.Err() != nil {
-		return "", "", ErrStopped
+// retireChain deletes a machine at its site, and at the end from the ledger. Interrupted
+// in between, it finds the machine gone and forgets it the next time. A clone that an
+// open remake was to replace is deleted as well.
+func retireChain(j *job) chain {
+	c := chain{end: j.forget, fail: func(ctx context.Context, err error) error {
+		entry := ledger.Step{Key: j.work.Key, Generation: j.work.Generation, Step: string(step.Remove), Run: j.Run, Error: err.Error()}
+		return j.Ledger.Fail(ctx, entry, "not retired")
+	}}
+	for _, generation := range j.generations() {
+		c.steps = append(c.steps, j.removal(generation)...)
 	}
-	j.at(j.work.Key, Remove, "before")
-	entry := ledger.Step{Key: j.work.Key, Generation: j.work.Generation, Step: string(Remove), Run: j.Run, State: ledger.Begun}
-	if err := j.Ledger.Journal(context.WithoutCancel(ctx), entry); err != nil {
-		return Remove, "", err
+	return c
+}
+
+// stopChain shuts a machine down in an orderly way and leaves it there.
+func stopChain(j *job) chain {
+	return chain{steps: []act{j.stopAct(step.Stop, j.work.Identity)}, end: func(context.Context) error { return nil }}
+}
+
+// generations are those of which something may be at the site.
+func (j *job) generations() []int {
+	if earlier := j.work.Earlier; earlier > 0 {
+		return []int{j.work.Generation, earlier}
 	}
-	j.at(j.work.Key, Remove, "begun")
-	j.tell(Event{Key: j.work.Key, Step: Remove, State: Begun})
-	if err := j.takeDown(ctx); err != nil {
-		if ctx.Err() != nil {
-			return Remove, "", ErrStopped
+	return []int{j.work.Generation}
+}
+
+// stopAct is the step that shuts a machine down. It stays in the journal until the
+// machine is started, so that it is known who did so.
+func (j *job) stopAct(limit step.Name, id uuid.UUID) act {
+	return act{name: step.Stop, input: time.Now(), do: func(ctx, _ context.Context) error {
+		return j.perform(ctx, limit, func(ctx context.Context) (contract.Task, error) { return j.site.Power(ctx, id, machine.Off) })
+	}}
+}
+
+// removal is the steps that shut down and delete one generation of a machine. Of a
+// machine that is still there, the journal reports whether it was shut down, or may be
+// incomplete.
+func (j *job) removal(generation int) []act {
+	id := machine.Identity(j.Owner, j.work.Key, generation)
+	var find sync.Once
+	var there *contract.Machine // nil if it is gone; a clone that was cut short may have left something
+	var failed error
+	look := func(ctx context.Context) (*contract.Machine, error) {
+		find.Do(func() { there, failed = j.owned(ctx, id) })
+		return there, failed
+	}
+	stop := j.stopAct(step.Remove, id)
+	stop.unless = func(ctx context.Context) (bool, error) {
+		m, err := look(ctx)
+		return err != nil || m == nil || m.Power != machine.On, nil // remove says why it is refused
+	}
+	// A guest that does not shut down is not waited for longer when its disks go anyway.
+	stop.despite = func(err error) bool { return j.Disks != contract.KeepDisks && errors.Is(err, site.ErrNoShutdown) }
+	remove := act{name: step.Remove, ends: true}
+	remove.unless = func(ctx context.Context) (bool, error) {
+		m, err := look(ctx)
+		if err != nil {
+			return false, err
 		}
-		return Remove, "", err
+		return false, j.beforeRemoval(ctx, m, generation)
 	}
-	j.at(j.work.Key, Remove, "acted")
-	if err := j.Ledger.Forget(context.WithoutCancel(ctx), j.Run, j.work.Key, j.rests(), j.Disks == survey.KeepDisks); err != nil {
-		return Remove, "", err
+	remove.do = func(ctx, _ context.Context) error {
+		return j.perform(ctx, step.Remove, func(ctx context.Context) (contract.Task, error) { return j.site.Remove(ctx, id, j.Disks) })
 	}
-	j.at(j.work.Key, Remove, "ended")
-	return "", "", nil
+	return []act{stop, remove}
 }
 
-// halt shuts a machine down in an orderly way and leaves it there.
-func (j *job) halt(ctx, stop context.Context) (Step, Act, error) {
-	if stopped(stop) || ctx.Err() != nil {
-		return "", "", ErrStopped
-	}
-	err := j.take(ctx, stop, step{Halt, time.Now(), func(ctx, _ context.Context) error {
-		return j.settle(ctx, Halt, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
-	}})
-	return Halt, "", err
-}
-
-func (j *job) takeDown(ctx context.Context) error {
-	remove := func(ctx context.Context) (survey.Task, error) { return j.site.Remove(ctx, j.work.Identity, j.Disks) }
-	there, err := j.site.Machine(ctx, j.work.Identity)
+// owned finds a machine at its site; nil if it is gone. One that does not carry this
+// ledger's mark is refused.
+func (j *job) owned(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	m, err := j.site.Machine(ctx, id)
 	switch {
-	case errors.Is(err, site.ErrNotFound): // but a clone that was cut short may have left something
-		return j.settle(ctx, Remove, remove)
+	case errors.Is(err, site.ErrNotFound):
+		return nil, nil
 	case err != nil:
-		return err
-	case there.Mark == nil || there.Mark.Ledger != j.Owner || there.Mark.Key != j.work.Key.String():
-		return fmt.Errorf("%w: the site does not know it as this ledger's", site.ErrRefused)
+		return nil, err
+	case m.Mark == nil || m.Mark.Ledger != j.Owner || m.Mark.Key != j.work.Key.String():
+		return nil, fmt.Errorf("%w: the machine at the site does not carry this ledger's mark", site.ErrRefused)
 	}
-	if there.Power == machine.On {
-		err := j.settle(ctx, Remove, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Off) })
-		// A guest that does not hear is not waited for longer when its disks go anyway.
-		if err != nil && j.Disks == survey.KeepDisks {
-			return err
-		}
-	}
-	if j.Disks == survey.KeepDisks {
-		kept := ledger.Kept{Key: j.work.Key, Generation: j.work.Generation, Disks: there.Files, Run: j.Run}
-		if err := j.Ledger.KeepDisks(context.WithoutCancel(ctx), kept); err != nil {
-			return err
-		}
-	}
-	return j.settle(ctx, Remove, remove)
+	return m, nil
 }
 
-// rests tells until when the addresses of a machine that goes rest.
-func (j *job) rests() map[string]time.Time {
+// beforeRemoval gives back the addresses that a machine which is gone has left behind,
+// and writes down which disks stay of one that is there.
+func (j *job) beforeRemoval(ctx context.Context, there *contract.Machine, generation int) error {
+	if keeper, ok := j.site.(site.LeaseKeeper); ok && there == nil && j.work.Machine != nil {
+		return keeper.DropLeases(ctx, j.work.Name, machine.Cards(j.work.Machine.Adapters))
+	}
+	if there != nil && j.Disks == contract.KeepDisks {
+		return j.Ledger.KeepDisks(context.WithoutCancel(ctx), ledger.Kept{Key: j.work.Key, Generation: generation, Disks: there.Files, Run: j.Run})
+	}
+	return nil
+}
+
+// forget removes the machine from the ledger. Its addresses cool down.
+func (j *job) forget(ctx context.Context) error {
 	until := map[string]time.Time{}
 	for network, d := range j.Cooling {
 		if d > 0 {
 			until[network] = time.Now().Add(d)
 		}
 	}
-	return until
+	return j.Ledger.Forget(ctx, j.Run, j.work.Key, until, j.Disks)
 }

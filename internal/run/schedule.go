@@ -1,59 +1,56 @@
 package run
 
-import (
-	"container/heap"
-	"time"
-)
+import "time"
 
-// Act is a kind of act of which only so many may be under way at once.
-type Act string
+// Slot is a kind of step of which only so many are done in parallel.
+type Slot string
 
-// The acts that have limits of their own. All but confirms also count as work.
+// The slots that have limits of their own. All but confirms also count as any.
 const (
-	Work    Act = "machines" // whatever the site does to a machine
-	Copy    Act = "copies"   // full clones
-	Boot    Act = "starts"
-	Waiting Act = "confirms" // for a guest's report
+	AnyStep    Slot = "machines" // whatever the site does to a machine
+	FullClone  Slot = "full_clones"
+	Starting   Slot = "starts"
+	Confirming Slot = "confirms" // waiting for a guest's report
 )
 
-// AtOnce is how many acts of each kind may be under way at once; 0 is no limit.
-type AtOnce map[Act]int
+// Parallel is how many slots there are of each kind; 0 is no limit.
+type Parallel map[Slot]int
 
 // Limits are those of a site as a whole, and of each of its hosts and stores.
-type Limits struct{ Site, Host, Store AtOnce }
+type Limits struct{ Site, Host, Store Parallel }
 
-// spot is what a machine needs to go on: an act at a site, on a host and a store
+// demand is what a machine needs to go on: a slot at a site, on a host and a store
 // where these are known.
-type spot struct {
+type demand struct {
 	site, host, store string
-	act               Act
+	slot              Slot
 }
 
-// slots are the counters that a spot takes one of each.
-func (s spot) slots() []slot {
-	acts := []Act{Work, s.act}
-	if s.act == Waiting || s.act == Work {
-		acts = acts[1:]
+// counters are those that a demand takes one of each.
+func (d demand) counters() []counter {
+	slots := []Slot{AnyStep, d.slot}
+	if d.slot == Confirming || d.slot == AnyStep {
+		slots = slots[1:]
 	}
-	var all []slot
-	for _, act := range acts {
-		all = append(all, slot{s.site, "", "", act})
-		if s.host != "" {
-			all = append(all, slot{s.site, s.host, "", act})
+	var all []counter
+	for _, slot := range slots {
+		all = append(all, counter{d.site, "", "", slot})
+		if d.host != "" {
+			all = append(all, counter{d.site, d.host, "", slot})
 		}
-		if s.store != "" {
-			all = append(all, slot{s.site, "", s.store, act})
+		if d.store != "" {
+			all = append(all, counter{d.site, "", d.store, slot})
 		}
 	}
 	return all
 }
 
-type slot struct {
+type counter struct {
 	site, host, store string
-	act               Act
+	slot              Slot
 }
 
-// waiter is a machine that waits for a spot.
+// waiter is a machine that waits for slots.
 type waiter struct {
 	index    int           // of its work
 	under    bool          // it was begun: it goes before those that were not
@@ -72,55 +69,42 @@ func (w waiter) before(o waiter) bool {
 	return w.index < o.index
 }
 
-// line is all waiters for one spot, the next one first.
-type line []waiter
-
-func (l line) Len() int           { return len(l) }
-func (l line) Less(i, j int) bool { return l[i].before(l[j]) }
-func (l line) Swap(i, j int)      { l[i], l[j] = l[j], l[i] }
-func (l *line) Push(v any)        { *l = append(*l, v.(waiter)) }
-func (l *line) Pop() any {
-	last := (*l)[len(*l)-1]
-	*l = (*l)[:len(*l)-1]
-	return last
-}
-
 // schedule decides who goes next. Whoever waits holds no slot, and whoever could
 // go is never kept by one who could not.
 type schedule struct {
 	limits map[string]Limits // by site
-	used   map[slot]int
-	lines  map[spot]*line
-	takes  map[spot][]slot
+	used   map[counter]int
+	queues map[demand]*queue[waiter]
+	takes  map[demand][]counter
 }
 
 func newSchedule(limits map[string]Limits) *schedule {
-	return &schedule{limits: limits, used: map[slot]int{}, lines: map[spot]*line{}, takes: map[spot][]slot{}}
+	return &schedule{limits: limits, used: map[counter]int{}, queues: map[demand]*queue[waiter]{}, takes: map[demand][]counter{}}
 }
 
-// add puts a machine into the line for a spot.
-func (s *schedule) add(at spot, w waiter) {
-	l := s.lines[at]
-	if l == nil {
-		l = &line{}
-		s.lines[at], s.takes[at] = l, at.slots()
+// add puts a machine into the queue for what it needs.
+func (s *schedule) add(d demand, w waiter) {
+	q := s.queues[d]
+	if q == nil {
+		q = &queue[waiter]{before: waiter.before}
+		s.queues[d], s.takes[d] = q, d.counters()
 	}
-	heap.Push(l, w)
+	q.push(w)
 }
 
-// next takes the first of those whose spot is free.
-func (s *schedule) next() (spot, waiter, bool) {
-	var best spot
+// next takes the first of those whose slots are free.
+func (s *schedule) next() (demand, waiter, bool) {
+	var best demand
 	var first waiter
 	found := false
-	for at, l := range s.lines {
-		if len(*l) == 0 || found && !(*l)[0].before(first) || !s.free(at) {
+	for d, q := range s.queues {
+		if q.Len() == 0 || found && !q.first().before(first) || !s.free(d) {
 			continue
 		}
-		best, first, found = at, (*l)[0], true
+		best, first, found = d, q.first(), true
 	}
 	if found {
-		heap.Pop(s.lines[best])
+		s.queues[best].pop()
 		for _, taken := range s.takes[best] {
 			s.used[taken]++
 		}
@@ -128,39 +112,39 @@ func (s *schedule) next() (spot, waiter, bool) {
 	return best, first, found
 }
 
-func (s *schedule) free(at spot) bool {
-	for _, one := range s.takes[at] {
-		if n := s.limit(one); n > 0 && s.used[one] >= n {
+func (s *schedule) free(d demand) bool {
+	for _, c := range s.takes[d] {
+		if n := s.limit(c); n > 0 && s.used[c] >= n {
 			return false
 		}
 	}
 	return true
 }
 
-func (s *schedule) limit(one slot) int {
-	limits := s.limits[one.site]
+func (s *schedule) limit(c counter) int {
+	limits := s.limits[c.site]
 	switch {
-	case one.host != "":
-		return limits.Host[one.act]
-	case one.store != "":
-		return limits.Store[one.act]
+	case c.host != "":
+		return limits.Host[c.slot]
+	case c.store != "":
+		return limits.Store[c.slot]
 	}
-	return limits.Site[one.act]
+	return limits.Site[c.slot]
 }
 
-// leave gives a spot's slots back.
-func (s *schedule) leave(at spot) {
-	for _, taken := range s.takes[at] {
+// release gives the slots of a demand back.
+func (s *schedule) release(d demand) {
+	for _, taken := range s.takes[d] {
 		s.used[taken]--
 	}
 }
 
-// rest empties all lines.
+// rest empties all queues.
 func (s *schedule) rest() []waiter {
 	var all []waiter
-	for _, l := range s.lines {
-		all = append(all, *l...)
-		*l = nil
+	for _, q := range s.queues {
+		all = append(all, q.all...)
+		q.all = nil
 	}
 	return all
 }

@@ -3,12 +3,14 @@ package run
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"mintbatch/internal/core/answers"
-	"mintbatch/internal/core/answers/seed"
+	"mintbatch/internal/core/answers/kinds"
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/secret"
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
 )
 
@@ -18,8 +20,8 @@ type Sealing struct {
 	Policy     secret.Policy
 	// Open opens the sealed value of a name.
 	Open func(name string) (string, error)
-	// Kept opens the host key that a machine had; nil if each gets a new one.
-	Kept func(key machine.Key) (string, error)
+	// PreviousHostKey opens the host key that a machine had; nil if each gets a new one.
+	PreviousHostKey func(key machine.Key) (string, error)
 	// Authority returns who signs the SSH host keys of guests; nil if nobody does.
 	Authority func() (*secret.Authority, error)
 }
@@ -28,27 +30,66 @@ type Sealing struct {
 // to the guest. Interrupted, it starts over with new ones; what the ledger has
 // last is what the guest gets.
 func (j *job) seed(ctx context.Context) error {
+	if j.loseOldSecrets() {
+		m, err := j.site.Machine(ctx, j.work.Identity)
+		if err != nil {
+			return err
+		}
+		if m.Report != nil && m.Report.HostKey != "" { // it was started, with a seed, and reads no other
+			return j.takeOver(ctx, m.Report.HostKey)
+		}
+	}
+	made, sealed, err := j.makeSeed()
+	if err != nil {
+		return err
+	}
+	if err := j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, made.hostKey, sealed); err != nil {
+		return err
+	}
+	return j.perform(ctx, step.Seed, func(ctx context.Context) (contract.Task, error) { return j.site.Seed(ctx, j.work.Identity, made.image) })
+}
+
+// loseOldSecrets reports whether the machine may have been started with secrets that the ledger
+// does not have: a ledger that was made again counts what is unfinished as started, and
+// does not know of its seed.
+func (j *job) loseOldSecrets() bool {
+	_, seeded := j.past[string(step.Seed)]
+	start, ok := j.past[string(step.Start)]
+	return ok && start.State == ledger.Begun && !seeded
+}
+
+// takeOver takes the host key that a guest has into the ledger. What else was sealed
+// for it goes, unless it is of the same seed: it is unknown which seed the guest has read.
+func (j *job) takeOver(ctx context.Context, hostKey string) error {
+	known, err := j.Ledger.HostKey(ctx, j.work.Key)
+	if err != nil || strings.HasPrefix(known, hostKey) {
+		return err
+	}
+	return j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, hostKey, nil)
+}
+
+// madeSeed is a seed with the public host key that is on it.
+type madeSeed struct {
+	image   []byte
+	hostKey string
+}
+
+// makeSeed makes new secrets and the seed that has them; nothing is written.
+func (j *job) makeSeed() (made madeSeed, sealed map[string]string, err error) {
 	in := answers.Input{Machine: *j.work.Machine, Instance: j.work.Identity.String()}
-	var err error
 	if in.Guest, err = in.Guest.Unsealed(j.Sealing.Open); err != nil {
-		return err
+		return made, nil, err
 	}
-	var sealed map[string]string
 	if in.Secrets, sealed, err = j.secrets(); err != nil {
-		return err
+		return made, nil, err
 	}
-	if err := j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, in.Secrets.HostKeyPublic, sealed); err != nil {
-		return err
-	}
-	s, err := seed.Of(in)
+	s, err := kinds.Write(in)
 	if err != nil {
-		return err
+		return made, nil, err
 	}
-	image, err := s.Image()
-	if err != nil {
-		return err
-	}
-	return j.settle(ctx, Seed, func(ctx context.Context) (survey.Task, error) { return j.site.Seed(ctx, j.work.Identity, image) })
+	made.hostKey = in.Secrets.HostKeyPublic
+	made.image, err = s.Image()
+	return made, sealed, err
 }
 
 // SealedHostKey is the name of a sealed host key.
@@ -67,7 +108,8 @@ func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error)
 	g := j.work.Machine.Guest
 	s.Hashes, s.Clear = map[string]string{}, map[string]string{}
 	clear := map[string]string{}
-	if g.Answers != machine.Unattend { // Windows makes its own
+	kind := kinds.Of(g)
+	if kind.HostKey {
 		key, err := j.hostKey()
 		if err != nil {
 			return s, nil, err
@@ -93,11 +135,11 @@ func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error)
 			return s, nil, err
 		}
 		clear[SealedPassword(g, a.User)] = password
-		if g.Answers != machine.CloudInit {
+		if kind.Clear {
 			s.Clear[a.User] = password
 		}
-		if g.Answers == machine.Unattend {
-			continue // it takes no hash
+		if !kind.Hashes {
+			continue
 		}
 		if s.Hashes[a.User], err = secret.Hash(j.Random, g.Hash, password); err != nil {
 			return s, nil, err
@@ -116,8 +158,8 @@ func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error)
 
 // hostKey is the one that the machine had, if it is to keep that, else a new one.
 func (j *job) hostKey() (secret.HostKey, error) {
-	if j.Sealing.Kept != nil {
-		private, err := j.Sealing.Kept(j.work.Key)
+	if j.Sealing.PreviousHostKey != nil {
+		private, err := j.Sealing.PreviousHostKey(j.work.Key)
 		if err == nil {
 			return secret.ReadHostKey(private, j.work.Name)
 		}

@@ -4,144 +4,178 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/answers/kinds"
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
 
-// job is one machine on its way through its steps.
+// job is one machine on its way through its chain.
 type job struct {
 	*Engine
-	work  proof.Work
-	site  site.Site
-	began time.Time
-	past  map[string]ledger.Step // what earlier runs did
-	gone  int                    // steps of the chain that are behind it
+	course path
+	work   proof.Work
+	site   site.Site
+	began  time.Time
+	past   map[string]ledger.Step // what earlier runs did
+	next   int                    // the first step of the chain that is not behind it
 }
 
-// step is a step of a machine's chain. The input is all that decides what the
-// step does; while it is the same, a step that was done is not done again.
-type step struct {
-	name  Step
-	input any
-	do    func(ctx, stop context.Context) error
-}
-
-// chain lists the steps that the work consists of.
-func (j *job) chain() []step {
+// mintChain lists the steps by which a machine becomes what its row says.
+func mintChain(j *job) chain {
 	m := j.work.Machine
 	id := j.work.Identity
-	var chain []step
-	add := func(name Step, input any, act func(context.Context) (survey.Task, error)) {
-		chain = append(chain, step{name, input, func(ctx, _ context.Context) error { return j.settle(ctx, name, act) }})
-	}
 	adjust := j.work.Word == proof.Adjust
 	reserved := j.Reserved[m.Key]
-	rewired := j.work.Changes("network") || j.work.Changes("mac")
-	if adjust && rewired {
-		chain = append(chain, step{Reserve, []any{m.Adapters, reserved}, func(ctx, _ context.Context) error {
-			return j.Ledger.Reserve(context.WithoutCancel(ctx), m.Key, reserved)
+	rewired := j.work.Changes("network") || j.work.Changes("mac") || j.work.Changes("lease")
+	var steps []act
+	add := func(a act) { steps = append(steps, a) }
+	switch {
+	case j.work.Back:
+		add(act{name: step.Reserve, begins: true, input: []any{"back", reserved}, do: func(ctx, _ context.Context) error {
+			return j.Ledger.Revert(context.WithoutCancel(ctx), j.Run, m.Key, reserved)
 		}})
+	case adjust && (rewired || j.work.Redo):
+		add(j.reservations(reserved))
+	case !adjust:
+		add(act{name: step.Reserve, input: []any{m.Spec, reserved, j.work.Place}, do: func(ctx, _ context.Context) error { return j.begin(ctx, reserved) }, begins: true})
+		add(act{name: step.Clone, input: m.Clone, do: func(ctx, _ context.Context) error { return j.clone(ctx) }})
 	}
-	if !adjust {
-		chain = append(chain,
-			step{Reserve, []any{m.Spec, reserved, j.work.Place}, func(ctx, _ context.Context) error { return j.reserve(ctx, reserved) }},
-			step{Clone, m.Clone, func(ctx, _ context.Context) error { return j.clone(ctx) }})
-	}
-	restart := survey.Restart(m.Power != machine.StayOn)
+	restart := contract.Restart(m.Power != machine.StayOn)
 	shape := m.Shape
 	if slices.ContainsFunc(j.work.Drift, func(r proof.Reason) bool { return r.Final }) {
 		shape.Disk = 0 // as it is, which is more
 	}
 	if !shape.IsZero() {
-		add(Shape, shape, func(ctx context.Context) (survey.Task, error) { return j.site.Shape(ctx, id, shape, restart) })
+		add(j.siteAct(step.Shape, shape, func(ctx context.Context) (contract.Task, error) { return j.site.Shape(ctx, id, shape, restart) }))
 	}
 	cards := machine.Cards(m.Adapters)
-	if !adjust || rewired || j.work.Changes("wire") {
-		add(Wire, cards, func(ctx context.Context) (survey.Task, error) { return j.site.Wire(ctx, id, cards, restart) })
+	if !adjust || rewired || j.work.Changes("link") || j.work.Redo {
+		add(j.siteAct(step.Wire, cards, func(ctx context.Context) (contract.Task, error) { return j.site.Wire(ctx, id, cards, restart) }))
 	}
-	answered := !adjust && m.Guest.Answers != machine.NoAnswers
-	seed := step{Seed, []any{m.Guest, told(m.Adapters)}, func(ctx, _ context.Context) error { return j.seed(ctx) }}
-	if answered && !m.Guest.InClear() {
-		chain = append(chain, seed)
+	kind := kinds.Of(m.Guest)
+	seeds, inClear := !adjust && kind.Reads(), kind.InClear(m.Guest)
+	seed := act{name: step.Seed, input: []any{m.Guest, seededOf(m.Adapters)}, do: func(ctx, _ context.Context) error { return j.seed(ctx) }}
+	if seeds && !inClear {
+		add(seed)
 	}
 	if m.Checkpoint != "" {
-		add(Checkpoint, m.Checkpoint, func(ctx context.Context) (survey.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) })
+		add(j.siteAct(step.Checkpoint, m.Checkpoint, func(ctx context.Context) (contract.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) }))
 	}
-	mark := j.mark()
-	add(Record, []any{mark.Mark, mark.Fingerprint}, func(ctx context.Context) (survey.Task, error) { return j.site.Record(ctx, id, mark) })
-	if answered && m.Guest.InClear() { // for no longer than it must be
-		chain = append(chain, seed)
+	if seeds && inClear { // for no longer than it must be
+		add(seed)
 	}
-	power := m.Power.Rests()
-	switch {
-	case !adjust && m.Power.Starts():
-		power = machine.On // also what is to be off again once it is confirmed
-	case !adjust, j.leaves(shape, cards):
-		power = ""
+	if adjust {
+		add(j.record(contract.StageMade))
 	}
+	power := j.powerAfter(shape, cards)
 	if power != "" {
 		var input any = m.Power
 		if adjust { // which may have shut it down, and been cut short
 			input = []any{m.Power, m.Fingerprint()}
 		}
-		add(Start, input, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, id, power) })
+		add(j.siteAct(step.Start, input, func(ctx context.Context) (contract.Task, error) { return j.site.Power(ctx, id, power) }))
 	}
 	if power == machine.On {
-		chain = append(chain, step{Confirm, m.Spec, j.confirm})
+		add(act{name: step.Confirm, input: m.Spec, do: j.confirm})
 	}
-	return chain
+	if !adjust { // the mark says that it is made only once it is
+		add(j.record(contract.StageMade))
+	}
+	if j.Unstarted {
+		last := slices.IndexFunc(steps, func(a act) bool { return a.name == step.Start || a.name == step.Seed && inClear })
+		if last >= 0 {
+			return chain{steps: steps[:last], end: func(context.Context) error { return nil }}
+		}
+	}
+	return chain{steps: steps, end: func(ctx context.Context) error { return j.Ledger.Finish(ctx, j.Run, *m) }}
 }
 
-// leaves tells whether an adjust leaves the power as it is: somebody has turned
+// acceptChain lists the steps by which ledger and mark say what a machine is already.
+func acceptChain(j *job) chain {
+	return chain{steps: []act{j.reservations(j.Reserved[j.work.Key]), j.record(contract.StageMade)},
+		end: func(ctx context.Context) error { return j.Ledger.Finish(ctx, j.Run, *j.work.Machine) }}
+}
+
+// reservations keeps the addresses of a machine that is there.
+func (j *job) reservations(reserved []ledger.Reservation) act {
+	return act{name: step.Reserve, input: []any{j.work.Machine.Adapters, reserved}, do: func(ctx, _ context.Context) error {
+		return j.Ledger.Reserve(context.WithoutCancel(ctx), j.work.Key, reserved)
+	}}
+}
+
+// powerAfter is what the power of a machine is set to at the end; empty if it is left.
+func (j *job) powerAfter(shape machine.Shape, cards []machine.Card) machine.Power {
+	m := j.work.Machine
+	switch {
+	case j.work.Word != proof.Adjust && m.Power.Starts():
+		return machine.On // also what is to be off again once it is confirmed
+	case j.work.Word != proof.Adjust, j.keepsPower(shape, cards):
+		return ""
+	}
+	return m.Power.Rests()
+}
+
+// record stores the mark, and in it how far the machine is.
+func (j *job) record(stage contract.Stage) act {
+	mark := j.mark(stage)
+	return j.siteAct(step.Record, []any{mark.Info, mark.Fingerprint, mark.Stage}, func(ctx context.Context) (contract.Task, error) { return j.site.Record(ctx, j.work.Identity, mark) })
+}
+
+// keepsPower reports whether an adjust leaves the power as it is: somebody has turned
 // the machine off or on, and nobody has asked to undo that. One that an earlier
 // run has shut down to shape or wire it, and did not start again, is not left so.
-func (j *job) leaves(shape machine.Shape, cards []machine.Adapter) bool {
+func (j *job) keepsPower(shape machine.Shape, cards []machine.Card) bool {
 	if j.work.Changes("power") || j.work.Again || j.work.Power == "" || j.work.Power == j.work.Machine.Power.Rests() {
 		return false
 	}
-	cutShort := func(name Step, input any) bool {
+	cutShort := func(name step.Name, input any) bool {
 		p, begun := j.past[string(name)]
 		return begun && p.State != ledger.Done && p.Input == machine.Digest(input)
 	}
-	return j.work.Power == machine.On || !cutShort(Shape, shape) && !cutShort(Wire, cards)
+	return j.work.Power == machine.On || !cutShort(step.Shape, shape) && !cutShort(step.Wire, cards)
 }
 
-// reserve writes that the machine is being made, and where, before anything is.
-func (j *job) reserve(ctx context.Context, reserved []ledger.Reservation) error {
+// begin writes that the machine is being made, and where, before anything is.
+func (j *job) begin(ctx context.Context, reserved []ledger.Reservation) error {
 	durable := context.WithoutCancel(ctx)
 	if err := j.Ledger.Begin(durable, j.Run, *j.work.Machine, j.work.Generation, reserved); err != nil {
 		return err
 	}
 	if p := j.work.Place; p != nil {
-		return j.Ledger.Placed(durable, j.work.Key, p.Host, p.Store)
+		return j.Ledger.SetPlace(durable, j.work.Key, p.Host, p.Store)
 	}
 	return nil
 }
 
-// told is what the guest is told of its adapters. How they are plugged in at
-// the site is none of that, and no reason for another seed.
-func told(adapters []machine.Adapter) []machine.Adapter {
-	all := slices.Clone(adapters)
-	for i := range all {
-		all[i].VLAN, all[i].Model, all[i].Unplugged, all[i].Lease = 0, "", false, netip.Prefix{}
+// seeded is what a seed says of an adapter. How its card is connected at the site is
+// not part of that, and no reason for another seed.
+type seeded struct {
+	Network, MAC string
+	machine.Interface
+}
+
+func seededOf(adapters []machine.Adapter) []seeded {
+	all := make([]seeded, len(adapters))
+	for i, a := range adapters {
+		all[i] = seeded{a.Network, a.MAC, a.Interface}
 	}
 	return all
 }
 
-func (j *job) mark() survey.Mark {
+func (j *job) mark(stage contract.Stage) contract.Mark {
 	m := j.work.Machine
-	return survey.Mark{Ledger: j.Owner, Key: m.Key.String(), Generation: j.work.Generation,
-		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Mark: m.Mark, Spec: survey.MarkedSpec(m.Spec)}
+	return contract.Mark{Ledger: j.Owner, Key: m.Key.String(), Generation: j.work.Generation, Stage: stage,
+		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Info: m.Info, Spec: contract.MarkedSpec(m.Spec)}
 }
 
 // How often an act is asked for whose task the site has forgotten, or whose task
@@ -149,33 +183,36 @@ func (j *job) mark() survey.Mark {
 const (
 	mostAsked  = 3
 	mostFailed = 2
-	respite    = 500 * time.Millisecond
+	retryDelay = 500 * time.Millisecond
 )
 
-// settle asks for an act and waits for its real end. A task that the site no
+// perform asks for an act and waits for its real end. A task that the site no
 // longer knows (it was restarted) means that nobody knows; the act is asked for
 // again, which changes nothing where it was done. One that has failed is tried
 // once more: what failed for a cause that lasts fails again, and the time of an
 // operator who has to run a batch again is worth more.
-func (j *job) settle(ctx context.Context, name Step, act func(context.Context) (survey.Task, error)) error {
-	err := j.settled(ctx, name, act)
+func (j *job) perform(ctx context.Context, name step.Name, do atSite) error {
+	err := j.performOnce(ctx, name, do)
 	switch {
-	case !errors.Is(err, site.ErrDeaf):
+	case !errors.Is(err, site.ErrNoShutdown):
 		return err
 	case !j.ForceOff:
-		return fmt.Errorf("%w; --force-off cuts its power", err)
+		return fmt.Errorf("%w; --force-off powers it off", err)
 	}
-	err = j.settled(ctx, name, func(ctx context.Context) (survey.Task, error) { return j.site.Power(ctx, j.work.Identity, machine.Cut) })
+	err = j.performOnce(ctx, name, func(ctx context.Context) (contract.Task, error) {
+		return j.site.Power(ctx, j.work.Identity, machine.Cut)
+	})
 	if err != nil {
-		return fmt.Errorf("cut its power: %w", err)
+		return fmt.Errorf("power it off: %w", err)
 	}
-	return j.settled(ctx, name, act)
+	return j.performOnce(ctx, name, do)
 }
 
-func (j *job) settled(ctx context.Context, name Step, act func(context.Context) (survey.Task, error)) error {
-	limit := j.Times[j.actOf(name)]
-	if name == Confirm {
-		limit = j.Times[Work]
+// performOnce is perform for a guest that shuts down when asked.
+func (j *job) performOnce(ctx context.Context, name step.Name, do atSite) error {
+	limit := j.Times[j.slotOf(name)]
+	if name == step.Confirm {
+		limit = j.Times[AnyStep]
 	}
 	limited, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
@@ -183,7 +220,7 @@ func (j *job) settled(ctx context.Context, name Step, act func(context.Context) 
 		if err := j.Ledger.Current(); err != nil {
 			return err // another run may be at this machine by now
 		}
-		t, err := act(limited)
+		t, err := do(limited)
 		if err == nil {
 			t, err = j.await(limited, name, t)
 		}
@@ -191,28 +228,26 @@ func (j *job) settled(ctx context.Context, name Step, act func(context.Context) 
 		case t.ID != "" && errors.Is(err, site.ErrNotFound) && asked < mostAsked:
 			continue
 		case err != nil && ctx.Err() == nil && limited.Err() != nil:
-			return fmt.Errorf("no end after %s; look at the site, then run the same command again", limit)
+			return fmt.Errorf("not finished after %s; check the site, then run the same command again", limit)
 		case err != nil:
 			return err
-		case t.Reason == survey.Deaf:
-			return fmt.Errorf("%w: %s", site.ErrDeaf, t.Error)
-		case t.State == survey.Failed && t.Reason == "" && asked < mostFailed:
-			if err := sleep(limited, respite); err != nil {
+		case t.State == contract.Failed && (t.Reason == "" || t.Reason == contract.Unreachable) && asked < mostFailed:
+			if err := sleep(limited, retryDelay); err != nil {
 				return err
 			}
 			continue
-		case t.State == survey.Failed:
-			return fmt.Errorf("the site's task failed: %s", t.Error)
+		case t.State == contract.Failed:
+			return site.Failure(t)
 		}
 		return nil
 	}
 }
 
 // await polls a task with growing pauses until it is settled.
-func (j *job) await(ctx context.Context, name Step, t survey.Task) (survey.Task, error) {
-	pause := pauses()
+func (j *job) await(ctx context.Context, name step.Name, t contract.Task) (contract.Task, error) {
+	pause := pollDelays()
 	for !t.Settled() {
-		j.tell(Event{Key: j.work.Key, Step: name, State: Goes, Share: t.Share})
+		j.report(Event{Key: j.work.Key, Step: name, State: Progress, Share: t.Share})
 		if err := sleep(ctx, pause.NextBackOff()); err != nil {
 			return t, err
 		}
@@ -225,10 +260,11 @@ func (j *job) await(ctx context.Context, name Step, t survey.Task) (survey.Task,
 	return t, nil
 }
 
-func pauses() *backoff.ExponentialBackOff {
+func pollDelays() *backoff.ExponentialBackOff {
 	return &backoff.ExponentialBackOff{InitialInterval: 20 * time.Millisecond, Multiplier: 1.5, MaxInterval: 2 * time.Second, RandomizationFactor: 0.3}
 }
 
+// sleep waits, but not longer than its context; the standard library has no such function.
 func sleep(ctx context.Context, d time.Duration) error {
 	timer := time.NewTimer(d)
 	defer timer.Stop()
@@ -242,20 +278,17 @@ func sleep(ctx context.Context, d time.Duration) error {
 
 func (j *job) clone(ctx context.Context) error {
 	if j.work.Replaces != uuid.Nil {
-		err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) {
-			return j.site.Remove(ctx, j.work.Replaces, survey.DeleteDisks)
-		})
-		if err != nil {
+		if err := j.replace(ctx); err != nil {
 			return fmt.Errorf("remove the clone that this one replaces: %w", err)
 		}
-		j.tell(Event{Key: j.work.Key, Step: Clone, State: Removed})
+		j.report(Event{Key: j.work.Key, Step: step.Clone, State: Removed})
 	}
 	m := j.work.Machine
-	order := survey.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(), Shape: m.Shape, Adapters: machine.Cards(m.Adapters)}
+	order := contract.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(contract.StageMaking), Shape: m.Shape, Adapters: machine.Cards(m.Adapters)}
 	if p := j.work.Place; p != nil {
 		order.Host, order.Store = p.Host, p.Store
 	}
-	err := j.settle(ctx, Clone, func(ctx context.Context) (survey.Task, error) { return j.site.Clone(ctx, order) })
+	err := j.perform(ctx, step.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Clone(ctx, order) })
 	if err != nil {
 		return fmt.Errorf("from %s: %w", m.Clone.Template, err)
 	}
@@ -266,5 +299,30 @@ func (j *job) clone(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return j.Ledger.Placed(context.WithoutCancel(ctx), m.Key, made.Host, made.Store)
+	return j.Ledger.SetPlace(context.WithoutCancel(ctx), m.Key, made.Host, made.Store)
+}
+
+// replace removes the clone that this one replaces. That the site is asked is
+// written down first: after that, the clone may not be whole. What the new clone's
+// seed needs is made before.
+func (j *job) replace(ctx context.Context) error {
+	durable := context.WithoutCancel(ctx)
+	if kinds.Of(j.work.Machine.Guest).Reads() {
+		if _, _, err := j.makeSeed(); err != nil {
+			return fmt.Errorf("its new clone cannot be made: %w", err)
+		}
+	}
+	if err := j.Ledger.Replacing(durable, j.work.Key, ledger.RemovalAsked); err != nil {
+		return err
+	}
+	err := j.perform(ctx, step.Clone, func(ctx context.Context) (contract.Task, error) {
+		return j.site.Remove(ctx, j.work.Replaces, contract.DeleteDisks)
+	})
+	switch {
+	case errors.Is(err, site.ErrRefused):
+		return errors.Join(err, j.Ledger.Replacing(durable, j.work.Key, ledger.RemovalRefused))
+	case err != nil:
+		return err
+	}
+	return j.Ledger.Replacing(durable, j.work.Key, ledger.RemovalDone)
 }

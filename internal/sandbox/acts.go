@@ -13,19 +13,19 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 )
 
-var settled = survey.Task{State: survey.Done}
+var done = contract.Task{State: contract.Done}
 
-func (r *record) machine() survey.Machine {
-	m := survey.Machine{ID: r.ID, Name: r.Name, Host: r.Host, Store: r.Store, Power: r.Power, Shape: r.Shape}
+func (r *record) machine() contract.Machine {
+	m := contract.Machine{ID: r.ID, Name: r.Name, Host: r.Host, Store: r.Store, Power: r.Power, Firmware: r.Firmware, Shape: r.Shape}
 	if r.Mark.Key != "" {
 		m.Mark = &r.Mark
 	}
 	for _, a := range r.Adapters {
-		m.Adapters = append(m.Adapters, machine.Adapter{Network: a.Network, MAC: a.MAC, Unplugged: a.Unplugged})
+		m.Adapters = append(m.Adapters, machine.Card{Network: a.Network, MAC: a.MAC, Unplugged: a.Unplugged})
 	}
 	return m
 }
@@ -43,7 +43,7 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var order survey.CloneOrder
+	var order contract.CloneOrder
 	if err := c.read(&order); err != nil {
 		return nil, err
 	}
@@ -56,11 +56,11 @@ func (s *Sandbox) clone(c *call) (any, error) {
 		if name, coming := s.coming[id]; coming {
 			return s.tasks[name].Task, nil
 		}
-		return settled, nil
+		return done, nil
 	}
 	for _, other := range s.machines {
 		if other.Site == c.site && !other.Kept && strings.EqualFold(other.Name, order.Name) {
-			return nil, refuse(http.StatusConflict, "there is another machine named %s", order.Name)
+			return nil, refuse(http.StatusConflict, "another machine is named %s", order.Name)
 		}
 	}
 	t, known := c.plan.template(order.Template)
@@ -70,7 +70,7 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	if order.Folder != "" && !c.plan.Places && !slices.Contains(c.plan.Folders, order.Folder) {
 		return nil, refuse(http.StatusConflict, "no folder %q", order.Folder)
 	}
-	r := &record{Site: c.site, ID: id, Name: order.Name, Template: t.Name, Kind: order.Kind, Folder: order.Folder, Mark: order.Mark,
+	r := &record{Site: c.site, ID: id, Name: order.Name, Template: t.Name, Kind: order.Kind, Folder: order.Folder, Firmware: cmp.Or(order.Firmware, machine.BIOS), Mark: order.Mark,
 		Shape: machine.Shape{CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk}, Power: machine.Off}
 	if err := s.place(c, r, order, t); err != nil {
 		return nil, err
@@ -87,7 +87,7 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	if r.Kind == machine.Full {
 		end = s.counted(end, "copies", "copies at "+r.Store, "copies on "+r.Host)
 	}
-	task := s.later(s.cloneTime(c, r, t), end)
+	task := s.startTask(s.cloneTime(c, r, t), end)
 	if !task.Settled() {
 		s.coming[id] = task.ID
 	}
@@ -96,10 +96,10 @@ func (s *Sandbox) clone(c *call) (any, error) {
 
 // place chooses host and store where the order leaves it open: the ones with
 // the most room.
-func (s *Sandbox) place(c *call, r *record, o survey.CloneOrder, t TemplatePlan) error {
+func (s *Sandbox) place(c *call, r *record, o contract.CloneOrder, t TemplatePlan) error {
 	view := s.capacity(c)
 	needs := r.size(t)
-	var best *survey.Store
+	var best *contract.Store
 	for i, store := range view.Stores {
 		if o.Store != "" && store.Name != o.Store || o.Host != "" && !reaches(view.Hosts, o.Host, store.Name) {
 			continue
@@ -112,9 +112,9 @@ func (s *Sandbox) place(c *call, r *record, o survey.CloneOrder, t TemplatePlan)
 		return refuse(http.StatusConflict, "no store %q that host %q reaches", o.Store, o.Host)
 	}
 	if best.Free < needs || s.options.Faults.strike("full") {
-		return refuse(http.StatusConflict, "store %q is full (needs %s, has %s)", best.Name, needs, best.Free)
+		return refuse(http.StatusInsufficientStorage, "store %q is full (needs %s, has %s)", best.Name, needs, best.Free)
 	}
-	var host *survey.Host
+	var host *contract.Host
 	for i, h := range view.Hosts {
 		if (o.Host == "" || h.Name == o.Host) && slices.Contains(h.Stores, best.Name) && (host == nil || h.FreeMemory > host.FreeMemory) {
 			host = &view.Hosts[i]
@@ -127,8 +127,8 @@ func (s *Sandbox) place(c *call, r *record, o survey.CloneOrder, t TemplatePlan)
 	return nil
 }
 
-func reaches(hosts []survey.Host, host, store string) bool {
-	return slices.ContainsFunc(hosts, func(h survey.Host) bool { return h.Name == host && slices.Contains(h.Stores, store) })
+func reaches(hosts []contract.Host, host, store string) bool {
+	return slices.ContainsFunc(hosts, func(h contract.Host) bool { return h.Name == host && slices.Contains(h.Stores, store) })
 }
 
 func (r *record) size(t TemplatePlan) machine.Size {
@@ -173,7 +173,7 @@ func (s *Sandbox) remove(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	keep := survey.Disks(c.URL.Query().Get("disks")) == survey.KeepDisks
+	keep := contract.Disks(c.URL.Query().Get("disks")) == contract.KeepDisks
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := s.machines[id]
@@ -185,15 +185,15 @@ func (s *Sandbox) remove(c *call) (any, error) {
 		return nil, refuse(http.StatusConflict, "the machine is still being cloned")
 	case keep:
 		r.Kept, r.Adapters, r.Power, r.Report = true, nil, machine.Off, nil
-		return settled, errors.Join(s.disk.dropSeed(id), s.disk.keep(r))
+		return done, errors.Join(s.disk.dropSeed(id), s.disk.keep(r))
 	case r.Kept:
-		return nil, refuse(http.StatusConflict, "its disks were kept, and are not deleted any more: %s", strings.Join(r.files(), ", "))
+		return nil, refuse(http.StatusConflict, "its disks were kept and are never deleted: %s", strings.Join(r.files(), ", "))
 	}
 	delete(s.machines, id)
-	return settled, s.disk.forget(r)
+	return done, s.disk.forget(r)
 }
 
-func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, error) {
+func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (contract.Task, error) {
 	next := r.Shape
 	if shape.CPUs > 0 {
 		next.CPUs = shape.CPUs
@@ -209,46 +209,46 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (survey.Task, e
 	}
 	for i, d := range r.Shape.Disks {
 		if i >= len(next.Disks) || next.Disks[i].Size < d.Size {
-			return survey.Task{}, refuse(http.StatusConflict, "data disk %d cannot go or shrink", i+1)
+			return contract.Task{}, refuse(http.StatusConflict, "data disk %d cannot go or shrink", i+1)
 		}
 	}
 	for _, d := range next.Disks {
 		if d.Store != "" && !slices.ContainsFunc(c.plan.Stores, func(s StorePlan) bool { return s.Name == d.Store }) {
-			return survey.Task{}, refuse(http.StatusConflict, "no store %q for a data disk", d.Store)
+			return contract.Task{}, refuse(http.StatusConflict, "no store %q for a data disk", d.Store)
 		}
 	}
 	if next.Disk < r.Shape.Disk {
-		return survey.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
+		return contract.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
 	}
 	if r.Power == machine.On && (next.CPUs != r.Shape.CPUs || next.Memory != r.Shape.Memory) {
 		if c.URL.Query().Get("restart") == "no" {
-			return survey.Task{}, refuse(http.StatusConflict, "it runs, and may not be restarted for other CPUs or memory")
+			return contract.Task{}, refuse(http.StatusConflict, "it is running and must not be restarted to change CPUs or memory")
 		}
-		if err := s.deaf(); err != nil {
-			return survey.Task{}, err
+		if err := s.ignoresShutdown(); err != nil {
+			return contract.Task{}, err
 		}
-		r.Booted = time.Now().Add(s.span(bootTime)) // it was started again
+		r.Booted = time.Now().Add(s.stepTime(bootTime)) // it was started again
 	}
 	r.Shape = next
-	return s.later(smallTaskTime, nil), nil
+	return s.startTask(smallTaskTime, nil), nil
 }
 
-func (s *Sandbox) deaf() error {
-	if s.options.Faults.strike("deaf") {
-		return refuse(http.StatusLocked, "its guest did not shut down, as ordered with --fault")
+func (s *Sandbox) ignoresShutdown() error {
+	if s.options.Faults.strike("no-shutdown") {
+		return refuse(http.StatusLocked, "the guest did not shut down (simulated by --fault)")
 	}
 	return nil
 }
 
-func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (survey.Task, error) {
+func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (contract.Task, error) {
 	for i, a := range adapters {
 		network, ok := c.plan.network(a.Network)
 		if !ok {
-			return survey.Task{}, refuse(http.StatusConflict, "no network %q", a.Network)
+			return contract.Task{}, refuse(http.StatusConflict, "no network %q", a.Network)
 		}
 		for _, other := range s.machines {
 			if other.Site == c.site && other.ID != r.ID && slices.ContainsFunc(other.Adapters, func(b adapter) bool { return b.MAC == a.MAC }) {
-				return survey.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
+				return contract.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
 			}
 		}
 		if asked := a.Lease; a.Unplugged && !asked.IsValid() {
@@ -256,19 +256,19 @@ func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (survey.Task, err
 		} else if !asked.IsValid() {
 			adapters[i].Lease = s.lease(c, r, network, adapters[:i])
 		} else if !network.Leases.IsValid() {
-			return survey.Task{}, refuse(http.StatusConflict, "network %q gives out no addresses by DHCP", a.Network)
+			return contract.Task{}, refuse(http.StatusConflict, "network %q has no DHCP server", a.Network)
 		} else if s.leased(c, r, a.Network, asked.Addr()) {
-			return survey.Task{}, refuse(http.StatusConflict, "network %q keeps %s for another machine", a.Network, asked.Addr())
+			return contract.Task{}, refuse(http.StatusConflict, "network %q reserves %s for another machine", a.Network, asked.Addr())
 		}
 		if adapters[i].Advertised = network.Advertises; a.Unplugged {
 			adapters[i].Advertised = netip.Prefix{}
 		}
 	}
 	r.Adapters = adapters
-	return settled, nil
+	return done, nil
 }
 
-// leased tells whether another machine's adapter has an address of a network by DHCP.
+// leased reports whether another machine's adapter has an address of a network by DHCP.
 func (s *Sandbox) leased(c *call, r *record, network string, a netip.Addr) bool {
 	for _, other := range s.machines {
 		if other.Site != c.site || other.ID == r.ID {
@@ -318,46 +318,47 @@ func (s *Sandbox) lease(c *call, r *record, n NetworkPlan, before []adapter) net
 	return netip.Prefix{}
 }
 
-func (s *Sandbox) record(_ *call, r *record, mark survey.Mark) (survey.Task, error) {
+func (s *Sandbox) record(_ *call, r *record, mark contract.Mark) (contract.Task, error) {
 	r.Mark = mark
-	return settled, nil
+	return done, nil
 }
 
-func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) (survey.Task, error) {
+func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) (contract.Task, error) {
 	if want.Power == machine.Cut {
 		r.Power = machine.Off
-		return settled, nil
+		return done, nil
 	}
 	if want.Power == r.Power {
-		return settled, nil
+		return done, nil
 	}
 	if want.Power == machine.Off {
-		if err := s.deaf(); err != nil {
-			return survey.Task{}, err
+		if err := s.ignoresShutdown(); err != nil {
+			return contract.Task{}, err
 		}
 	}
 	if want.Power == machine.On {
 		for _, h := range s.capacity(c).Hosts {
 			if h.Name == r.Host && h.FreeMemory < r.Shape.Memory {
-				return survey.Task{}, refuse(http.StatusConflict, "host %q has not enough memory (needs %s, has %s)", h.Name, r.Shape.Memory, h.FreeMemory)
+				return contract.Task{}, refuse(http.StatusConflict, "host %q has not enough memory (needs %s, has %s)", h.Name, r.Shape.Memory, h.FreeMemory)
 			}
 		}
 		t, _ := c.plan.template(r.Template)
-		report, instance, has := boot(t, r.Adapters, s.disk.readSeed(r.ID))
-		if r.Report == nil || instance != r.Instance { // else it has done its first boot before
+		seed := s.disk.readSeed(r.ID)
+		report, instance, has := boot(t, r.Adapters, seed)
+		if r.Report == nil || len(seed) > 0 && instance != r.Instance { // else it has done its first boot before
 			r.Report, r.Instance, r.Has = &report, instance, has
 		}
-		r.Booted = time.Now().Add(s.span(bootTime))
+		r.Booted = time.Now().Add(s.stepTime(bootTime))
 	}
 	r.Power = want.Power
 	if want.Power == machine.Off {
-		return s.later(smallTaskTime, nil), nil
+		return s.startTask(smallTaskTime, nil), nil
 	}
-	return s.later(smallTaskTime, s.counted(nil, "starts", "starts on "+r.Host)), nil
+	return s.startTask(smallTaskTime, s.counted(nil, "starts", "starts on "+r.Host)), nil
 }
 
-// capacity tells how full hosts and stores are.
-func (s *Sandbox) capacity(c *call) survey.Survey {
+// capacity reports how full hosts and stores are.
+func (s *Sandbox) capacity(c *call) contract.Survey {
 	used, memory := map[string]machine.Size{}, map[string]machine.Size{}
 	for _, r := range s.machines {
 		if r.Site != c.site {
@@ -374,16 +375,16 @@ func (s *Sandbox) capacity(c *call) survey.Survey {
 			memory[r.Host] += r.Shape.Memory
 		}
 	}
-	var v survey.Survey
+	v := contract.Survey{Hosts: []contract.Host{}, Stores: []contract.Store{}}
 	for _, h := range c.plan.Hosts {
 		if h.Down != "" {
-			v.Hosts = append(v.Hosts, survey.Host{Name: h.Name, Down: h.Down, Stores: []string{}})
+			v.Hosts = append(v.Hosts, contract.Host{Name: h.Name, Down: h.Down, Stores: []string{}})
 			continue
 		}
-		v.Hosts = append(v.Hosts, survey.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-memory[h.Name]), Stores: h.Stores})
+		v.Hosts = append(v.Hosts, contract.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-memory[h.Name]), Stores: h.Stores})
 	}
 	for _, st := range c.plan.Stores {
-		v.Stores = append(v.Stores, survey.Store{Name: st.Name, Capacity: st.Capacity, Free: max(0, st.Capacity-used[st.Name])})
+		v.Stores = append(v.Stores, contract.Store{Name: st.Name, Capacity: st.Capacity, Free: max(0, st.Capacity-used[st.Name])})
 	}
 	return v
 }
@@ -392,19 +393,29 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	v := s.capacity(c)
-	v.Folders, v.Machines, v.Places = c.plan.Folders, []survey.Machine{}, c.plan.Places
+	v.Machines, v.Places = []contract.Machine{}, c.plan.Places
+	v.Networks, v.Folders, v.Templates = []string{}, append([]string{}, c.plan.Folders...), []contract.Template{}
 	for _, n := range c.plan.Networks {
 		v.Networks = append(v.Networks, n.Name)
 	}
+	linked := map[string]*int{}
 	for _, t := range c.plan.Templates {
-		v.Templates = append(v.Templates, survey.Template{Name: t.Name, CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark})
+		linked[t.Name] = new(int)
+		v.Templates = append(v.Templates, contract.Template{Name: t.Name, Linked: linked[t.Name], CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark})
 	}
 	for _, r := range s.machines {
 		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && !r.Kept && !c.plan.down(r.Host) {
 			v.Machines = append(v.Machines, r.machine())
 		}
+		if n := linked[r.Template]; n != nil && r.Site == c.site && r.Kind == machine.Linked {
+			*n++
+		}
+		if r.Kept && r.Site == c.site {
+			v.Kept = append(v.Kept, contract.Kept{ID: r.ID, Name: r.Name, Files: r.files()})
+		}
 	}
-	slices.SortFunc(v.Machines, func(a, b survey.Machine) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(v.Machines, func(a, b contract.Machine) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(v.Kept, func(a, b contract.Kept) int { return strings.Compare(a.ID.String(), b.ID.String()) })
 	return v, nil
 }
 
@@ -414,40 +425,40 @@ func (p SitePlan) down(host string) bool {
 
 // task is a task with the times between which it runs.
 type task struct {
-	survey.Task
+	contract.Task
 	from, to time.Time
 }
 
-func (s *Sandbox) span(d time.Duration) time.Duration {
+func (s *Sandbox) stepTime(d time.Duration) time.Duration {
 	return time.Duration(float64(d) / s.options.Speed)
 }
 
 // noTime is so little that a task is settled by the time that it is answered for.
 const noTime = 100 * time.Microsecond
 
-// later makes a task that takes a while; end is called with the lock held and
+// startTask makes a task that takes a while; end is called with the lock held and
 // told whether the task was done or failed.
-func (s *Sandbox) later(d time.Duration, end func(done bool) error) survey.Task {
+func (s *Sandbox) startTask(d time.Duration, end func(done bool) error) contract.Task {
 	if end == nil {
 		end = func(bool) error { return nil }
 	}
 	if s.options.Faults.strike("slow") {
 		d *= 10
 	}
-	d = s.span(d)
+	d = s.stepTime(d)
 	fails := s.options.Faults.strike("fail")
 	if fails {
 		d /= 2
 	}
-	t := &task{Task: survey.Task{ID: uuid.NewString(), State: survey.Running}, from: time.Now(), to: time.Now().Add(d)}
+	t := &task{Task: contract.Task{ID: uuid.NewString(), State: contract.Running}, from: time.Now(), to: time.Now().Add(d)}
 	s.tasks[t.ID] = t
 	settle := func() {
 		err := end(!fails)
-		switch t.State = survey.Done; {
+		switch t.State = contract.Done; {
 		case fails:
-			t.State, t.Error = survey.Failed, "failed half-way, as ordered with --fault"
+			t.State, t.Error = contract.Failed, "failed half-way (simulated by --fault)"
 		case err != nil:
-			t.State, t.Error = survey.Failed, err.Error()
+			fail(&t.Task, err)
 		}
 	}
 	if d < noTime {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -20,10 +21,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/secret"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 	"mintbatch/internal/site/gateway"
 )
@@ -75,13 +76,12 @@ func talk(t *testing.T, faults ...string) (*Sandbox, *gateway.Gateway, *atomic.I
 	handler, calls := documented(t, s.handler())
 	server := httptest.NewTLSServer(handler)
 	t.Cleanup(server.Close)
-	g, err := gateway.New(gateway.Options{URL: server.URL + "/quay", Token: s.Token, Fingerprint: secret.Fingerprint(server.Certificate().Raw), Retries: -1})
-	require.NoError(t, err)
+	g := gateway.New(gateway.Options{URL: parsed(t, server.URL+"/quay"), Token: s.Token, Fingerprint: secret.FingerprintOf(server.Certificate().Raw), Retries: -1})
 	return s, g, calls
 }
 
-func settle(t *testing.T, g *gateway.Gateway) func(survey.Task, error) survey.Task {
-	return func(task survey.Task, err error) survey.Task {
+func settle(t *testing.T, g *gateway.Gateway) func(contract.Task, error) contract.Task {
+	return func(task contract.Task, err error) contract.Task {
 		t.Helper()
 		require.NoError(t, err)
 		for !task.Settled() {
@@ -93,11 +93,11 @@ func settle(t *testing.T, g *gateway.Gateway) func(survey.Task, error) survey.Ta
 	}
 }
 
-var wires = []machine.Adapter{{Network: "survey", MAC: "02:00:00:00:00:01"}, {Network: "chart", MAC: "02:00:00:00:00:02"}}
+var wires = []machine.Card{{Network: "survey", MAC: "02:00:00:00:00:01"}, {Network: "chart", MAC: "02:00:00:00:00:02"}}
 
-func order(name string) survey.CloneOrder {
-	return survey.CloneOrder{Identity: uuid.New(), Name: name, Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked},
-		Mark: survey.Mark{Ledger: uuid.New(), Key: "quay/" + name, Generation: 1}}
+func order(name string) contract.CloneOrder {
+	return contract.CloneOrder{Identity: uuid.New(), Name: name, Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked},
+		Mark: contract.Mark{Ledger: uuid.New(), Key: "quay/" + name, Generation: 1}}
 }
 
 func TestEveryActByTheDocument(t *testing.T) {
@@ -108,8 +108,8 @@ func TestEveryActByTheDocument(t *testing.T) {
 	id := o.Identity
 	done(g.Clone(ctx, o))
 	done(g.Clone(ctx, o)) // again: nothing is made
-	done(g.Shape(ctx, id, machine.Shape{CPUs: 2, Memory: 2 * machine.GiB, Disk: 20 * machine.GiB}, survey.MayRestart))
-	done(g.Wire(ctx, id, wires, survey.MayRestart))
+	done(g.Shape(ctx, id, machine.Shape{CPUs: 2, Memory: 2 * machine.GiB, Disk: 20 * machine.GiB}, contract.MayRestart))
+	done(g.Wire(ctx, id, wires, contract.MayRestart))
 	key, err := secret.NewHostKey(rand.Reader, "x")
 	require.NoError(t, err)
 	image, err := media.Image(media.ISOKind, "cidata", []media.File{
@@ -125,7 +125,7 @@ func TestEveryActByTheDocument(t *testing.T) {
 	done(g.Record(ctx, id, o.Mark))
 	done(g.Power(ctx, id, machine.On))
 
-	var m *survey.Machine
+	var m *contract.Machine
 	require.Eventually(t, func() bool {
 		m, err = g.Machine(ctx, id)
 		return err == nil && m.Report != nil
@@ -149,8 +149,8 @@ func TestEveryActByTheDocument(t *testing.T) {
 	assert.Equal(t, "bms-sonar-01", again.machines[id].Name)
 	assert.NotEmpty(t, again.disk.readSeed(id))
 
-	done(g.Remove(ctx, id, survey.DeleteDisks))
-	done(g.Remove(ctx, id, survey.DeleteDisks))
+	done(g.Remove(ctx, id, contract.DeleteDisks))
+	done(g.Remove(ctx, id, contract.DeleteDisks))
 	_, err = g.Machine(ctx, id)
 	assert.ErrorIs(t, err, site.ErrNotFound)
 	assert.Empty(t, s.disk.readSeed(id))
@@ -169,8 +169,8 @@ func TestKeptDisksByTheDocument(t *testing.T) {
 	require.Len(t, m.Files, 1)
 	before, err := g.Survey(ctx)
 	require.NoError(t, err)
-	done(g.Remove(ctx, o.Identity, survey.KeepDisks))
-	done(g.Remove(ctx, o.Identity, survey.KeepDisks))
+	done(g.Remove(ctx, o.Identity, contract.KeepDisks))
+	done(g.Remove(ctx, o.Identity, contract.KeepDisks))
 	_, err = g.Machine(ctx, o.Identity)
 	assert.ErrorIs(t, err, site.ErrNotFound)
 	assert.Empty(t, s.disk.readSeed(o.Identity))
@@ -178,9 +178,9 @@ func TestKeptDisksByTheDocument(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, after.Machines)
 	assert.Equal(t, before.Stores, after.Stores)
-	for _, refused := range []func() (survey.Task, error){
-		func() (survey.Task, error) { return g.Remove(ctx, o.Identity, survey.DeleteDisks) },
-		func() (survey.Task, error) { return g.Clone(ctx, o) },
+	for _, refused := range []func() (contract.Task, error){
+		func() (contract.Task, error) { return g.Remove(ctx, o.Identity, contract.DeleteDisks) },
+		func() (contract.Task, error) { return g.Clone(ctx, o) },
 	} {
 		_, err := refused()
 		assert.ErrorIs(t, err, site.ErrRefused)
@@ -196,28 +196,28 @@ func TestRefusalsByTheDocument(t *testing.T) {
 	done := settle(t, g)
 	first := order("bms-sonar-01")
 	done(g.Clone(ctx, first))
-	done(g.Wire(ctx, first.Identity, wires[:1], survey.MayRestart))
+	done(g.Wire(ctx, first.Identity, wires[:1], contract.MayRestart))
 	second := order("bms-sonar-02")
 	done(g.Clone(ctx, second))
-	refused := func(_ survey.Task, err error) error { return err }
-	change := func(f func(*survey.CloneOrder)) error {
+	refused := func(_ contract.Task, err error) error { return err }
+	change := func(f func(*contract.CloneOrder)) error {
 		o := order("x")
 		f(&o)
 		return refused(g.Clone(ctx, o))
 	}
 	for says, err := range map[string]error{
-		"another machine named": change(func(o *survey.CloneOrder) { o.Name = "BMS-sonar-01" }),
-		`no template "nope"`:    change(func(o *survey.CloneOrder) { o.Template = "nope" }),
-		`no folder "nope"`:      change(func(o *survey.CloneOrder) { o.Folder = "nope" }),
-		`no store "nope"`:       change(func(o *survey.CloneOrder) { o.Store = "nope" }),
-		`no network "nope"`:     refused(g.Wire(ctx, second.Identity, []machine.Adapter{{Network: "nope", MAC: wires[1].MAC}}, survey.MayRestart)),
-		"has the MAC address":   refused(g.Wire(ctx, second.Identity, wires[:1], survey.MayRestart)),
-		"cannot shrink":         refused(g.Shape(ctx, first.Identity, machine.Shape{Disk: machine.GiB}, survey.MayRestart)),
+		"another machine is named": change(func(o *contract.CloneOrder) { o.Name = "BMS-sonar-01" }),
+		`no template "nope"`:       change(func(o *contract.CloneOrder) { o.Template = "nope" }),
+		`no folder "nope"`:         change(func(o *contract.CloneOrder) { o.Folder = "nope" }),
+		`no store "nope"`:          change(func(o *contract.CloneOrder) { o.Store = "nope" }),
+		`no network "nope"`:        refused(g.Wire(ctx, second.Identity, []machine.Card{{Network: "nope", MAC: wires[1].MAC}}, contract.MayRestart)),
+		"has the MAC address":      refused(g.Wire(ctx, second.Identity, wires[:1], contract.MayRestart)),
+		"cannot shrink":            refused(g.Shape(ctx, first.Identity, machine.Shape{Disk: machine.GiB}, contract.MayRestart)),
 	} {
 		assert.ErrorIs(t, err, site.ErrRefused, says)
 		assert.ErrorContains(t, err, says)
 	}
-	done(g.Shape(ctx, first.Identity, machine.Shape{Memory: machine.TiB}, survey.MayRestart))
+	done(g.Shape(ctx, first.Identity, machine.Shape{Memory: machine.TiB}, contract.MayRestart))
 	assert.ErrorContains(t, refused(g.Power(ctx, first.Identity, machine.On)), "not enough memory (needs 1TiB, has 128GiB)")
 	_, err := g.Task(ctx, "nope")
 	assert.ErrorIs(t, err, site.ErrNotFound)
@@ -238,7 +238,7 @@ func TestAGuestWithoutItsSeed(t *testing.T) {
 		hostname, says string
 	}{
 		"whole":      {good, "x", ""},
-		"none":       {nil, "deb12-base", "there is none"},
+		"none":       {nil, "deb12-base", "none found"},
 		"label":      {iso("other", "#cloud-config\nhostname: x\n", "a: b"), "deb12-base", "no answers of any kind"},
 		"cut":        {good[:20*2048], "deb12-base", "seed: "},
 		"no marker":  {iso("cidata", "hostname: x\n", "a: b\n"), "deb12-base", "does not begin with #cloud-config"},
@@ -262,13 +262,19 @@ func TestLostRepliesAndRefusedTokens(t *testing.T) {
 	ctx, end := context.WithCancel(context.Background())
 	defer end()
 	go func() { _ = s.Serve(ctx) }()
-	for _, o := range []gateway.Options{{Token: "wrong", Fingerprint: s.Fingerprint}, {Token: s.Token}, {Token: s.Token, Fingerprint: "sha256:00"}} {
-		o.URL = s.URL + "/quay"
-		bad, err := gateway.New(o)
-		require.NoError(t, err)
+	for _, o := range []gateway.Options{{Token: "wrong", Fingerprint: s.Fingerprint}, {Token: s.Token}, {Token: s.Token, Fingerprint: secret.Fingerprint{1}}} {
+		o.URL = parsed(t, s.URL+"/quay")
+		bad := gateway.New(o)
 		_, err = bad.Survey(ctx)
 		assert.ErrorIs(t, err, site.ErrUnreachable)
 		var unknown *gateway.CertificateError
 		assert.Equal(t, o.Token == s.Token, errors.As(err, &unknown))
 	}
+}
+
+func parsed(t *testing.T, text string) *url.URL {
+	t.Helper()
+	u, err := url.Parse(text)
+	require.NoError(t, err)
+	return u
 }

@@ -8,12 +8,13 @@ import (
 	"mime"
 	"mime/multipart"
 	"net/mail"
+	"regexp"
 	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/contract"
 )
 
 // cloudInit does what cloud-init does with a NoCloud seed, as far as a
@@ -33,23 +34,33 @@ func (g *guest) configure(network, user, meta map[string]any) {
 	g.makes(user)
 }
 
+// mounted finds where the script for a volume mounts it; the script itself is quoted.
+var mounted = regexp.MustCompile(`mountpoint -q [\\']*([^'\\]+)`)
+
 // makes notes the files, services and ports that the guest would have.
 func (g *guest) makes(user map[string]any) {
 	files, _ := user["write_files"].([]any)
 	for _, f := range files {
 		if f, ok := f.(map[string]any); ok {
-			g.has = append(g.has, survey.Check{Kind: survey.File, Name: g.text(f, "path")})
+			g.has = append(g.has, contract.Check{Kind: contract.File, Name: g.text(f, "path")})
 		}
 	}
 	commands, _ := user["runcmd"].([]any)
 	for _, c := range commands {
 		line, _ := c.(string)
 		if service, ok := strings.CutPrefix(line, "systemctl enable --now "); ok {
-			g.has = append(g.has, survey.Check{Kind: survey.Service, Name: service})
+			g.has = append(g.has, contract.Check{Kind: contract.Service, Name: service})
+		}
+	}
+	early, _ := user["bootcmd"].([]any)
+	for _, c := range early {
+		line, _ := c.(string)
+		for _, m := range mounted.FindAllStringSubmatch(line, -1) {
+			g.has = append(g.has, contract.Check{Kind: contract.Mount, Name: m[1]})
 		}
 	}
 	if len(g.report.Logins) > 0 {
-		g.has = append(g.has, survey.Check{Kind: survey.Service, Name: "ssh"}, survey.Check{Kind: survey.Port, Name: "22"})
+		g.has = append(g.has, contract.Check{Kind: contract.Service, Name: "ssh"}, contract.Check{Kind: contract.Port, Name: "22"})
 	}
 }
 
@@ -104,12 +115,12 @@ func (g *guest) userData(content []byte) map[string]any {
 	}
 	message, err := mail.ReadMessage(bytes.NewReader(content))
 	if err != nil {
-		g.fault("user-data: does not begin with #cloud-config, and has no parts")
+		g.fault("user-data: does not begin with #cloud-config and is not multipart")
 		return nil
 	}
 	kind, parameters, err := mime.ParseMediaType(message.Header.Get("Content-Type"))
 	if err != nil || !strings.HasPrefix(kind, "multipart/") {
-		g.fault("user-data: does not begin with #cloud-config, and has no parts")
+		g.fault("user-data: does not begin with #cloud-config and is not multipart")
 		return nil
 	}
 	whole := map[string]any{}
@@ -259,7 +270,7 @@ func (g *guest) logins(user map[string]any) {
 			}
 		}
 		if hash != "" && !strings.HasPrefix(hash, "$6$") && !strings.HasPrefix(hash, "$y$") {
-			g.fault("hashed_passwd of %s is no hash", name)
+			g.fault("hashed_passwd of %s is not a hash", name)
 		}
 		if name != "" {
 			g.report.Logins = append(g.report.Logins, name)

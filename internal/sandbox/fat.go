@@ -7,7 +7,7 @@ import (
 	"unicode/utf16"
 )
 
-// isFAT tells a FAT volume by the end and the beginning of its first sector.
+// isFAT recognizes a FAT volume by the end and the beginning of its first sector.
 func isFAT(image []byte) bool {
 	return len(image) > 512 && image[510] == 0x55 && image[511] == 0xaa && image[0] == 0xeb
 }
@@ -20,7 +20,7 @@ func readFAT(b []byte) (label string, files map[string][]byte, err error) {
 	tables, entries, tableSize := int(b[16]), int(le.Uint16(b[17:])), int(le.Uint16(b[22:]))
 	total := max(int(le.Uint16(b[19:])), int(le.Uint32(b[32:])))
 	if size != 512 || perCluster == 0 || total*size > len(b) {
-		return "", nil, errors.New("the volume's first sector makes no sense")
+		return "", nil, errors.New("the volume's first sector is invalid")
 	}
 	table := b[reserved*size:]
 	folder := (reserved + tables*tableSize) * size

@@ -10,7 +10,7 @@ import (
 )
 
 // FaultKinds lists the faults that can be ordered.
-var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full", "deaf"}
+var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full", "no-shutdown"}
 
 // Faults go wrong on purpose, each kind in a share of the calls that it can
 // happen to:
@@ -20,7 +20,7 @@ var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full", "deaf"}
 //	fail    the task fails half-way
 //	lose    the act is done, but the reply is lost
 //	full    the store is said to be full
-//	deaf    the guest does not shut down when it is asked to
+//	no-shutdown the guest does not shut down when it is asked to
 type Faults struct {
 	shares map[string]float64
 	mu     sync.Mutex
@@ -46,7 +46,7 @@ func ParseFaults(orders []string, seed uint64) (*Faults, error) {
 	return f, nil
 }
 
-// strike tells whether the fault happens this time.
+// strike reports whether the fault happens this time.
 func (f *Faults) strike(kind string) bool {
 	share := f.shares[kind]
 	if share == 0 {

@@ -10,14 +10,14 @@ import (
 
 	"github.com/kdomanski/iso9660"
 
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/contract"
 )
 
 // boot is what a guest makes of its first boot: it looks for answers of a kind
 // that it knows on the seed, and reports what it made of them. Without a
 // readable seed it comes up as the template was: its name, and no address.
-func boot(template TemplatePlan, adapters []adapter, seed []byte) (report survey.Report, instance string, has []survey.Check) {
-	g := guest{report: survey.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}, adapters: adapters}
+func boot(template TemplatePlan, adapters []adapter, seed []byte) (report contract.Report, instance string, has []contract.Check) {
+	g := guest{report: contract.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}, adapters: adapters}
 	label, files, err := readSeed(seed)
 	switch {
 	case err != nil:
@@ -42,11 +42,11 @@ func boot(template TemplatePlan, adapters []adapter, seed []byte) (report survey
 func readSeed(seed []byte) (label string, files map[string][]byte, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			files, err = nil, fmt.Errorf("the volume is broken: %v", p)
+			files, err = nil, fmt.Errorf("the volume is invalid: %v", p)
 		}
 	}()
 	if len(seed) == 0 {
-		return "", nil, fmt.Errorf("there is none")
+		return "", nil, fmt.Errorf("none found")
 	}
 	if isFAT(seed) {
 		return readFAT(seed)
@@ -76,9 +76,9 @@ func readSeed(seed []byte) (label string, files map[string][]byte, err error) {
 }
 
 type guest struct {
-	report   survey.Report
+	report   contract.Report
 	adapters []adapter
-	has      []survey.Check
+	has      []contract.Check
 }
 
 func (g *guest) fault(format string, args ...any) {
@@ -109,7 +109,7 @@ func (g *guest) take(mac, address string) {
 }
 
 // lease takes what the network's DHCP server gives, and advertised what its
-// router tells of (RFC 4862).
+// router reports (RFC 4862).
 func (g *guest) lease(mac string) {
 	if a, there := g.card(mac); there && a.Lease.IsValid() {
 		g.take(mac, a.Lease.String())

@@ -1,16 +1,19 @@
 package sandbox
 
 import (
+	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 )
 
 // refusal is an answer that is not a success (RFC 9457).
@@ -20,6 +23,16 @@ type refusal struct {
 }
 
 func (r *refusal) Error() string { return r.detail }
+
+// fail notes in a task why it has failed.
+func fail(t *contract.Task, err error) {
+	t.State, t.Error = contract.Failed, err.Error()
+	var r *refusal
+	if errors.As(err, &r) {
+		t.Reason = map[int]contract.Reason{http.StatusNotFound: contract.NotFound, http.StatusConflict: contract.Refused,
+			http.StatusInsufficientStorage: contract.Full, http.StatusLocked: contract.NoShutdown}[r.status]
+	}
+}
 
 func refuse(status int, format string, args ...any) error {
 	return &refusal{status, fmt.Sprintf(format, args...)}
@@ -45,7 +58,7 @@ func (c *call) id() (uuid.UUID, error) {
 
 func (c *call) read(into any) error {
 	if err := json.NewDecoder(c.Body).Decode(into); err != nil {
-		return refuse(http.StatusBadRequest, "the body is not what the API asks for: %s", err)
+		return refuse(http.StatusBadRequest, "invalid request body: %s", err)
 	}
 	return nil
 }
@@ -81,11 +94,11 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 	var err error
 	switch {
 	case !s.admitted(r):
-		err = refuse(http.StatusUnauthorized, "the bearer token is missing or not the one in the sandbox's folder")
+		err = refuse(http.StatusUnauthorized, "the bearer token is missing or wrong; it is in the sandbox's folder")
 	case !known:
-		err = refuse(http.StatusNotFound, "no site %q here", c.site)
+		err = refuse(http.StatusNotFound, "unknown site %q", c.site)
 	case act && s.options.Faults.strike("refuse"):
-		err = refuse(http.StatusConflict, "refused, as ordered with --fault")
+		err = refuse(http.StatusConflict, "refused (simulated by --fault)")
 	default:
 		body, err = answer(c)
 	}
@@ -104,7 +117,7 @@ func write(w http.ResponseWriter, body any, err error) {
 		}
 		status, kind = r.status, "application/problem+json"
 		body = map[string]any{"title": http.StatusText(r.status), "status": r.status, "detail": r.detail}
-	} else if t, ok := body.(survey.Task); ok && !t.Settled() {
+	} else if t, ok := body.(contract.Task); ok && !t.Settled() {
 		status = http.StatusAccepted
 	}
 	w.Header().Set("Content-Type", kind)
@@ -114,18 +127,18 @@ func write(w http.ResponseWriter, body any, err error) {
 
 // changing answers a call whose body is a T and whose act changes a machine
 // that is there.
-func changing[T any](s *Sandbox, act func(*Sandbox, *call, *record, T) (survey.Task, error)) func(*call) (any, error) {
+func changing[T any](s *Sandbox, act func(*Sandbox, *call, *record, T) (contract.Task, error)) func(*call) (any, error) {
 	return func(c *call) (any, error) {
 		var body T
 		if err := c.read(&body); err != nil {
 			return nil, err
 		}
-		return s.change(c, func(r *record) (survey.Task, error) { return act(s, c, r, body) })
+		return s.change(c, func(r *record) (contract.Task, error) { return act(s, c, r, body) })
 	}
 }
 
 // change finds the machine, lets the act change it and keeps what became of it.
-func (s *Sandbox) change(c *call, act func(*record) (survey.Task, error)) (any, error) {
+func (s *Sandbox) change(c *call, act func(*record) (contract.Task, error)) (any, error) {
 	return s.with(c, func(r *record) (any, error) {
 		t, err := act(r)
 		if err != nil {
@@ -161,31 +174,31 @@ func (s *Sandbox) find(c *call, id uuid.UUID) (*record, error) {
 func (s *Sandbox) seed(c *call) (any, error) {
 	image, err := io.ReadAll(c.Body)
 	if err != nil {
-		return nil, refuse(http.StatusBadRequest, "the seed did not arrive whole: %s", err)
+		return nil, refuse(http.StatusBadRequest, "the seed was not received completely: %s", err)
 	}
-	return s.change(c, func(r *record) (survey.Task, error) {
-		return settled, s.disk.writeSeed(r.ID, image)
+	return s.change(c, func(r *record) (contract.Task, error) {
+		return done, s.disk.writeSeed(r.ID, image)
 	})
 }
 
 func (s *Sandbox) checkpoint(c *call) (any, error) {
-	return s.change(c, func(r *record) (survey.Task, error) {
+	return s.change(c, func(r *record) (contract.Task, error) {
 		r.addCheckpoint(c.PathValue("name"))
-		return s.later(smallTaskTime, nil), nil
+		return s.startTask(smallTaskTime, nil), nil
 	})
 }
 
 // examine asks a simulated guest, which has what its answers told it to have.
 func (s *Sandbox) examine(c *call) (any, error) {
-	var checks []survey.Check
+	var checks []contract.Check
 	if err := c.read(&checks); err != nil {
 		return nil, err
 	}
 	return s.with(c, func(r *record) (any, error) {
 		if r.Power != machine.On || !r.reports() {
-			return nil, refuse(http.StatusConflict, "its guest does not answer")
+			return nil, refuse(http.StatusConflict, "the guest does not answer")
 		}
-		return slices.DeleteFunc(checks, func(check survey.Check) bool { return slices.Contains(r.Has, check) }), nil
+		return slices.DeleteFunc(checks, func(check contract.Check) bool { return slices.Contains(r.Has, check) }), nil
 	})
 }
 
@@ -196,6 +209,7 @@ func (s *Sandbox) machine(c *call) (any, error) {
 		if r.Power == machine.On && r.reports() {
 			report := *r.Report
 			report.Instance = r.Instance
+			report.MachineID = cmp.Or(report.MachineID, strings.ReplaceAll(r.ID.String(), "-", ""))
 			m.Report = &report
 		}
 		return m, nil

@@ -45,7 +45,7 @@ type StorePlan struct {
 }
 
 // NetworkPlan is a network; its DHCP server, if any, gives out Leases, and its
-// router, if any, tells of the prefix that it Advertises.
+// router, if any, reports the prefix that it Advertises.
 type NetworkPlan struct {
 	Name       string       `json:"name"`
 	Leases     netip.Prefix `json:"leases,omitzero"`

@@ -43,7 +43,7 @@ type Options struct {
 // Sandbox is a running stand-in manager.
 type Sandbox struct {
 	URL         string // without the site's name
-	Fingerprint string
+	Fingerprint secret.Fingerprint
 	Token       string
 
 	options  Options
@@ -60,7 +60,7 @@ type Sandbox struct {
 	most     map[string]int
 }
 
-// Most tells how many acts of a kind were ever under way at once: copies and
+// Most reports how many acts of a kind were ever under way at once: copies and
 // starts, also `copies at STORE` and `starts on HOST`.
 func (s *Sandbox) Most(kind string) int {
 	s.mu.Lock()
@@ -162,7 +162,7 @@ func (s *Sandbox) readPair() error {
 		return err
 	}
 	s.pair = pair
-	s.Fingerprint = secret.Fingerprint(pair.Certificate[0])
+	s.Fingerprint = secret.FingerprintOf(pair.Certificate[0])
 	return nil
 }
 
@@ -181,7 +181,7 @@ func (s *Sandbox) listen() error {
 	}
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return fmt.Errorf("%w; does another sandbox run there?", err)
+		return fmt.Errorf("%w; another sandbox may be running there", err)
 	}
 	s.listener = l
 	s.URL = "https://" + l.Addr().String()

@@ -13,8 +13,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 )
 
 // record is a machine as the sandbox keeps it.
@@ -29,15 +29,16 @@ type record struct {
 	Host        string            `json:"host"`
 	Store       string            `json:"store"`
 	Folder      string            `json:"folder,omitempty"`
+	Firmware    machine.Firmware  `json:"firmware,omitempty"`
 	Shape       machine.Shape     `json:"shape"`
 	Adapters    []adapter         `json:"adapters,omitempty"`
-	Mark        survey.Mark       `json:"mark"`
+	Mark        contract.Mark     `json:"mark"`
 	Checkpoints []string          `json:"checkpoints,omitempty"`
 	Power       machine.Power     `json:"power"`
 	Booted      time.Time         `json:"booted,omitzero"` // when its guest reports
 	Instance    string            `json:"instance,omitempty"`
-	Report      *survey.Report    `json:"report,omitempty"`
-	Has         []survey.Check    `json:"has,omitempty"` // what its guest would find if it was asked to look
+	Report      *contract.Report  `json:"report,omitempty"`
+	Has         []contract.Check  `json:"has,omitempty"` // what its guest would find if it was asked to look
 }
 
 // adapter is one network adapter; Lease is what the network's DHCP would give.
@@ -49,7 +50,7 @@ type adapter struct {
 	// Unplugged is one that no packet comes through.
 	Unplugged bool         `json:"unplugged,omitempty"`
 	Lease     netip.Prefix `json:"lease,omitzero"`
-	// Advertised is what the network's router tells of.
+	// Advertised is what the network's router reports.
 	Advertised netip.Prefix `json:"advertised,omitzero"`
 }
 

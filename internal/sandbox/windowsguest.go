@@ -2,7 +2,10 @@ package sandbox
 
 import (
 	"encoding/xml"
+	"regexp"
 	"strings"
+
+	"mintbatch/internal/core/contract"
 )
 
 // unattended is what a simulated Windows guest understands of its answer file.
@@ -29,6 +32,9 @@ type unattended struct {
 		} `xml:"component"`
 	} `xml:"settings"`
 }
+
+// drive finds which letters the scripts give to data disks.
+var drive = regexp.MustCompile(`-DriveLetter ([A-Z])`)
 
 // windows does what Windows Setup does with an answer file, as far as a
 // simulated guest can.
@@ -71,6 +77,11 @@ func (g *guest) windows(files map[string][]byte) {
 			if c.Administrator != "" {
 				g.report.Logins = append(g.report.Logins, "Administrator")
 			}
+		}
+	}
+	for _, content := range files {
+		for _, m := range drive.FindAllSubmatch(content, -1) {
+			g.has = append(g.has, contract.Check{Kind: contract.File, Name: string(m[1]) + `:\`})
 		}
 	}
 	g.report.FQDN = strings.TrimSuffix(strings.ToLower(g.report.Hostname)+"."+domain, ".")

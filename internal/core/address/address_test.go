@@ -11,12 +11,23 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func survey(t *testing.T, ranges, skip []string) (Network, Pool) {
+// rangesOf reads ranges that are known to be right.
+func rangesOf(t testing.TB, texts ...string) (all []Range) {
+	t.Helper()
+	for _, text := range texts {
+		r, err := ParseRange(text)
+		require.NoError(t, err)
+		all = append(all, r)
+	}
+	return all
+}
+
+func survey(t *testing.T, ranges, exclude []string) (Network, Pool) {
 	t.Helper()
 	n := Network{Name: "survey",
 		Subnets:  []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("2001:db8:b0a7::/64")},
 		Gateways: []netip.Addr{netip.MustParseAddr("198.51.100.1")}, DNS: []netip.Addr{netip.MustParseAddr("198.51.100.2")}}
-	p, err := NewPool("nodes", n, ranges, skip)
+	p, err := NewPool("nodes", n, rangesOf(t, ranges...), rangesOf(t, exclude...))
 	require.NoError(t, err)
 	n.Pools = []Pool{p}
 	return n, p
@@ -28,7 +39,7 @@ func TestParseWish(t *testing.T) {
 		require.NoError(t, err, s)
 		assert.Equal(t, s, w.String())
 	}
-	for _, s := range []string{"", "pool:", "dhcp:x", "dhcp:pool:", "dhcp:pool2", "198.51.100", "198.51.100.7/24", "fe80::1%eth0", "::ffff:198.51.100.7", "198.051.100.7"} {
+	for _, s := range []string{"", "pool:", "dhcp:x", "dhcp:pool:", "dhcp:pool2", "198.51.100", "198.51.100.7/33", "198.51.100.7/0", "fe80::1%eth0", "::ffff:198.51.100.7", "198.051.100.7"} {
 		_, err := ParseWish(s)
 		assert.ErrorIs(t, err, ErrWish, s)
 	}
@@ -56,10 +67,10 @@ func TestCheckRefusesWhatNoMachineMayHave(t *testing.T) {
 
 func TestPoolLeavesOutWhatIsNotForMachines(t *testing.T) {
 	n, p := survey(t, []string{"198.51.100.0/29"}, []string{"198.51.100.4-198.51.100.5"})
-	b := NewBook(nil, time.Time{})
+	b := NewAllocator(nil, time.Time{})
 	var got []string
 	for i := 0; ; i++ {
-		a, err := b.Draw(Holder{"quay", fmt.Sprint(i), 1}, n, p)
+		a, err := b.Allocate(Holder{"quay", fmt.Sprint(i), 1}, n, p)
 		if err != nil {
 			assert.ErrorIs(t, err, ErrExhausted)
 			break
@@ -67,13 +78,13 @@ func TestPoolLeavesOutWhatIsNotForMachines(t *testing.T) {
 		got = append(got, a[0].String())
 	}
 	assert.Equal(t, []string{"198.51.100.3", "198.51.100.6", "198.51.100.7"}, got)
-	_, err := NewPool("x", n, []string{"203.0.113.1-203.0.113.9"}, nil)
+	_, err := NewPool("x", n, rangesOf(t, "203.0.113.1-203.0.113.9"), nil)
 	assert.ErrorContains(t, err, "not within the subnet")
-	_, err = NewPool("x", n, []string{"198.51.100.9-198.51.100.1"}, nil)
+	_, err = ParseRange("198.51.100.9-198.51.100.1")
 	assert.ErrorContains(t, err, "not a range")
 }
 
-// Over random histories, in either family and by any choice: none is given
+// Over random histories, in either family and by any allocation: none is given
 // twice, none that is kept from machines at all, what a machine has it keeps in
 // whatever order it comes, what it had it gets again where the pool is sticky
 // and it is free, and the pool gives exactly as many as it has.
@@ -83,7 +94,7 @@ func TestDrawsOverRandomHistories(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		ranges := [][]string{{"198.51.100.10-198.51.100.41"}, {"198.51.100.10-198.51.100.19", "198.51.100.50-198.51.100.71"}, {"2001:db8:b0a7::10-2001:db8:b0a7::2f"}}[seed%3]
 		n, p := survey(t, ranges, nil)
-		p.Choice = []Choice{Lowest, Sticky, Spread}[seed/3%3]
+		p.Allocation = []Allocation{Lowest, Sticky, Hashed}[seed/3%3]
 		require.EqualValues(t, 32, p.Size())
 		records := map[netip.Addr]Reservation{}
 		byHand := p.at(r.Uint64N(32))
@@ -93,13 +104,13 @@ func TestDrawsOverRandomHistories(t *testing.T) {
 			for _, rec := range records {
 				all = append(all, rec)
 			}
-			b := NewBook(all, now)
+			b := NewAllocator(all, now)
 			had, blocked := map[Holder]netip.Addr{}, 0
 			for a, rec := range records {
 				if rec.Blocks(now) {
 					blocked++
 				}
-				if rec.Machine != "" && (rec.Blocks(now) || p.Choice == Sticky) {
+				if rec.Machine != "" && (rec.Blocks(now) || p.Allocation == Sticky) {
 					had[rec.Holder] = a
 				}
 			}
@@ -107,7 +118,7 @@ func TestDrawsOverRandomHistories(t *testing.T) {
 			wanted := r.Perm(1 + r.IntN(40))
 			for _, i := range wanted {
 				h := Holder{"quay", fmt.Sprintf("m%d", i), 1}
-				drawn, err := b.Draw(h, n, p)
+				drawn, err := b.Allocate(h, n, p)
 				if err != nil {
 					require.ErrorIs(t, err, ErrExhausted)
 					failed++
@@ -149,34 +160,34 @@ func TestDrawsOverRandomHistories(t *testing.T) {
 // A machine gets back what it had, even long after, while nobody else needs it.
 func TestSticky(t *testing.T) {
 	n, p := survey(t, []string{"198.51.100.10-198.51.100.12"}, nil)
-	p.Choice = Sticky
+	p.Allocation = Sticky
 	now := time.Now()
 	gone := Reservation{Holder: Holder{"quay", "old", 1}, Network: n.Name, Addr: netip.MustParseAddr("198.51.100.10"), Pool: p.Name, Standing: Cooling, Until: now.Add(-time.Hour)}
-	draw := func(b *Book, machine string) string {
-		a, err := b.Draw(Holder{"quay", machine, 1}, n, p)
+	draw := func(b *Allocator, machine string) string {
+		a, err := b.Allocate(Holder{"quay", machine, 1}, n, p)
 		require.NoError(t, err)
 		return a[0].String()
 	}
-	b := NewBook([]Reservation{gone}, now)
+	b := NewAllocator([]Reservation{gone}, now)
 	assert.Equal(t, "198.51.100.11", draw(b, "new"), "another is free")
 	assert.Equal(t, "198.51.100.10", draw(b, "old"), "its own again")
-	b = NewBook([]Reservation{gone}, now)
+	b = NewAllocator([]Reservation{gone}, now)
 	assert.Equal(t, []string{"198.51.100.11", "198.51.100.12", "198.51.100.10"}, []string{draw(b, "a"), draw(b, "b"), draw(b, "c")}, "the last, rather than none")
 }
 
 // Where no machine has an address yet, the name alone decides, whoever else is there.
 func TestSpreadIsStable(t *testing.T) {
 	n, p := survey(t, []string{"2001:db8:b0a7::/64"}, nil)
-	p.Choice = Spread
+	p.Allocation = Hashed
 	assert.EqualValues(t, uint64(1)<<63, p.Size())
-	alone, err := NewBook(nil, time.Time{}).Draw(Holder{"quay", "x", 1}, n, p)
+	alone, err := NewAllocator(nil, time.Time{}).Allocate(Holder{"quay", "x", 1}, n, p)
 	require.NoError(t, err)
-	b := NewBook(nil, time.Time{})
+	b := NewAllocator(nil, time.Time{})
 	for i := range 50 {
-		_, err := b.Draw(Holder{"quay", fmt.Sprint(i), 1}, n, p)
+		_, err := b.Allocate(Holder{"quay", fmt.Sprint(i), 1}, n, p)
 		require.NoError(t, err)
 	}
-	among, err := b.Draw(Holder{"quay", "x", 1}, n, p)
+	among, err := b.Allocate(Holder{"quay", "x", 1}, n, p)
 	require.NoError(t, err)
 	assert.Equal(t, alone, among)
 	assert.NoError(t, n.Check(alone[0]))
@@ -186,10 +197,10 @@ func TestPairs(t *testing.T) {
 	n, p := survey(t, []string{"198.51.100.10-198.51.100.13"}, nil)
 	p.Pair = true
 	taken := Reservation{Network: n.Name, Addr: netip.MustParseAddr("2001:db8:b0a7::b"), Standing: Imported}
-	b := NewBook([]Reservation{taken}, time.Time{})
+	b := NewAllocator([]Reservation{taken}, time.Time{})
 	var got []string
 	for i := range 4 {
-		all, err := b.Draw(Holder{"quay", fmt.Sprint(i), 1}, n, p)
+		all, err := b.Allocate(Holder{"quay", fmt.Sprint(i), 1}, n, p)
 		if err != nil {
 			require.ErrorIs(t, err, ErrExhausted)
 			break
@@ -199,13 +210,13 @@ func TestPairs(t *testing.T) {
 	assert.Equal(t, []string{"[198.51.100.10 2001:db8:b0a7::a]", "[198.51.100.12 2001:db8:b0a7::c]", "[198.51.100.13 2001:db8:b0a7::d]"}, got, "one whose pair is taken is passed over")
 }
 
-func BenchmarkDraw(b *testing.B) {
+func BenchmarkAllocate(b *testing.B) {
 	n := Network{Name: "lab", Subnets: []netip.Prefix{netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("2001:db8:b0a7::/64")}}
 	for _, c := range []struct{ name, ranges string }{{"v4 of a 15", "198.18.0.0/15"}, {"v6 of a 64", "2001:db8:b0a7::/64"}} {
-		p, err := NewPool("all", n, []string{c.ranges}, nil)
+		p, err := NewPool("all", n, rangesOf(b, c.ranges), nil)
 		require.NoError(b, err)
-		for _, choice := range []Choice{Lowest, Sticky, Spread} {
-			p.Choice = choice
+		for _, choice := range []Allocation{Lowest, Sticky, Hashed} {
+			p.Allocation = choice
 			for _, machines := range []int{10_000, 100_000} {
 				holders := make([]Holder, machines)
 				for i := range holders {
@@ -213,9 +224,9 @@ func BenchmarkDraw(b *testing.B) {
 				}
 				b.Run(fmt.Sprintf("%s/%s/machines=%d", c.name, choice, machines), func(b *testing.B) {
 					for b.Loop() {
-						book := NewBook(nil, time.Time{})
+						book := NewAllocator(nil, time.Time{})
 						for _, h := range holders {
-							if _, err := book.Draw(h, n, p); err != nil {
+							if _, err := book.Allocate(h, n, p); err != nil {
 								b.Fatal(err)
 							}
 						}
@@ -231,13 +242,13 @@ func TestClaim(t *testing.T) {
 	n, p := survey(t, []string{"198.51.100.10-198.51.100.11"}, nil)
 	first, second := Holder{"quay", "a", 1}, Holder{"quay", "b", 1}
 	ten := netip.MustParseAddr("198.51.100.10")
-	b := NewBook([]Reservation{{Holder: first, Network: "survey", Addr: ten}}, time.Time{})
-	_, ok := b.Claim(first, "survey", ten)
+	b := NewAllocator([]Reservation{{Holder: first, Network: "survey", Addr: ten}}, time.Time{})
+	_, ok := b.Assign(first, "survey", ten)
 	assert.True(t, ok, "its own")
-	other, ok := b.Claim(second, "survey", ten)
+	other, ok := b.Assign(second, "survey", ten)
 	assert.False(t, ok)
 	assert.Equal(t, first, other.Holder)
-	a, err := b.Draw(second, n, p)
+	a, err := b.Allocate(second, n, p)
 	require.NoError(t, err)
 	assert.Equal(t, "198.51.100.11", a[0].String(), "a pool does not give what a row has named")
 }
@@ -245,6 +256,7 @@ func TestClaim(t *testing.T) {
 func FuzzParseWish(f *testing.F) {
 	f.Add("pool:nodes")
 	f.Add("198.51.100.40+")
+	f.Add("198.51.100.40/24+")
 	f.Fuzz(func(t *testing.T, s string) {
 		w, err := ParseWish(s)
 		if err != nil {

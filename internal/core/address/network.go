@@ -28,23 +28,26 @@ type Network struct {
 // Pool is a named part of a network that the tool may hand out. Build it with
 // NewPool; it is a value and does not remember who holds what.
 type Pool struct {
-	Name   string
-	Choice Choice
+	Name       string
+	Allocation Allocation
 	// Pair gives each machine the address of the other family, too, that has the
 	// same host number.
 	Pair   bool
 	ranges []netipx.IPRange
 }
 
-// Choice says which free address a machine gets that has none.
-type Choice string
+// Allocation says which free address a machine gets that has none; empty is Lowest.
+type Allocation string
+
+// Words lists the choices.
+func (Allocation) Words() []string { return []string{string(Lowest), string(Sticky), string(Hashed)} }
 
 // The choices: the lowest; the lowest that no other machine had before, so that
 // each can have its own again; or one that the machine's name decides.
 const (
-	Lowest Choice = "lowest"
-	Sticky Choice = "sticky"
-	Spread Choice = "spread"
+	Lowest Allocation = "lowest"
+	Sticky Allocation = "sticky"
+	Hashed Allocation = "hashed"
 )
 
 // Size is how many addresses the pool has, at most 1<<63.
@@ -93,7 +96,7 @@ func plus(a netip.Addr, n uint64) netip.Addr {
 	return sum
 }
 
-// Overlaps tells of an address that both pools hand out.
+// Overlaps reports an address that both pools hand out.
 func (p Pool) Overlaps(other Pool) (netip.Addr, bool) {
 	for _, a := range p.ranges {
 		for _, b := range other.ranges {
@@ -111,27 +114,18 @@ func (p Pool) Overlaps(other Pool) (netip.Addr, bool) {
 // Ranges lists the pool's ranges, those of what no machine may have left out.
 func (p Pool) Ranges() []netipx.IPRange { return slices.Clone(p.ranges) }
 
-// NewPool takes the ranges (`a-b`, a prefix or one address each) of a network
-// without those to skip. The addresses that no machine may have are left out
-// by themselves.
-func NewPool(name string, network Network, ranges, skip []string) (Pool, error) {
+// NewPool takes the ranges of a network without those to exclude. The addresses that
+// no machine may have are left out by themselves.
+func NewPool(name string, network Network, ranges, exclude []Range) (Pool, error) {
 	var set netipx.IPSetBuilder
-	for _, s := range ranges {
-		r, err := ParseRange(s)
-		if err != nil {
-			return Pool{}, err
+	for _, r := range ranges {
+		if _, ok := network.subnetOf(r.From()); !ok || !network.contains(r.IPRange) {
+			return Pool{}, fmt.Errorf("%s is not within the subnet %s", r, joined(network.Subnets))
 		}
-		if _, ok := network.subnetOf(r.From()); !ok || !network.contains(r) {
-			return Pool{}, fmt.Errorf("%s is not within the subnet %s", s, joined(network.Subnets))
-		}
-		set.AddRange(r)
+		set.AddRange(r.IPRange)
 	}
-	for _, s := range skip {
-		r, err := ParseRange(s)
-		if err != nil {
-			return Pool{}, err
-		}
-		set.RemoveRange(r)
+	for _, r := range exclude {
+		set.RemoveRange(r.IPRange)
 	}
 	for _, a := range append(append([]netip.Addr{}, network.Gateways...), network.DNS...) {
 		set.Remove(a)
@@ -148,22 +142,34 @@ func NewPool(name string, network Network, ranges, skip []string) (Pool, error) 
 	return Pool{Name: name, ranges: built.Ranges()}, nil
 }
 
+// Range is a range of addresses, both ends included.
+type Range struct{ netipx.IPRange }
+
 // ParseRange reads `198.51.100.10-198.51.100.20`, a prefix or one address.
-func ParseRange(s string) (netipx.IPRange, error) {
+func ParseRange(s string) (Range, error) {
 	if p, err := netip.ParsePrefix(s); err == nil {
-		return netipx.RangeOfPrefix(p.Masked()), nil
+		return Range{netipx.RangeOfPrefix(p.Masked())}, nil
 	}
 	if a, err := netip.ParseAddr(s); err == nil {
-		return netipx.IPRangeFrom(a, a), nil
+		return Range{netipx.IPRangeFrom(a, a)}, nil
 	}
 	r, err := netipx.ParseIPRange(strings.ReplaceAll(s, " ", ""))
 	if err != nil {
-		return netipx.IPRange{}, fmt.Errorf("%q is not a range; write 198.51.100.10-198.51.100.20", s)
+		return Range{}, fmt.Errorf("%q is not a range; write 198.51.100.10-198.51.100.20", s)
 	}
-	return r, nil
+	return Range{r}, nil
 }
 
-// contains tells whether the pool hands out the address.
+// UnmarshalText reads what ParseRange reads.
+func (r *Range) UnmarshalText(text []byte) (err error) {
+	*r, err = ParseRange(string(text))
+	return err
+}
+
+// Expects describes a range.
+func (Range) Expects() string { return "a range of addresses such as 198.51.100.10-198.51.100.20" }
+
+// contains reports whether the pool hands out the address.
 func (p Pool) contains(a netip.Addr) bool {
 	for _, r := range p.ranges {
 		if r.Contains(a) {
@@ -210,7 +216,14 @@ func (n Network) Prefix(a netip.Addr) netip.Prefix {
 	return netip.PrefixFrom(a, p.Bits())
 }
 
-// Check tells why a machine must not have the address; nil if it may.
+// Isolated reports whether the network is known to have no way out for a family: it has
+// a subnet of it and no gateway.
+func (n Network) Isolated(is4 bool) bool {
+	return slices.ContainsFunc(n.Subnets, func(p netip.Prefix) bool { return p.Addr().Is4() == is4 }) &&
+		!slices.ContainsFunc(n.Gateways, func(g netip.Addr) bool { return g.Is4() == is4 })
+}
+
+// Check reports why a machine must not have the address; nil if it may.
 func (n Network) Check(a netip.Addr) error {
 	p, ok := n.subnetOf(a)
 	if !ok {

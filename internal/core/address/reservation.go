@@ -14,7 +14,7 @@ type Holder struct {
 	Adapter int    `json:"adapter,omitempty"` // counted from 1
 }
 
-// is tells whether it is the same machine, whatever the adapter.
+// is reports whether it is the same machine, whatever the adapter.
 func (h Holder) is(other Holder) bool {
 	return strings.EqualFold(h.Machine, other.Machine) && h.Site == other.Site && h.Machine != ""
 }
@@ -45,16 +45,16 @@ type Reservation struct {
 	Until    time.Time  `json:"until,omitzero"` // zero means for ever
 }
 
-// Blocks tells whether the address is still kept from others. One whose time is
+// Blocks reports whether the address is still kept from others. One whose time is
 // over is only remembered.
 func (r Reservation) Blocks(now time.Time) bool { return r.Until.IsZero() || now.Before(r.Until) }
 
-// ofMachine tells whether a machine of ours has or had the address.
+// ofMachine reports whether a machine of ours has or had the address.
 func (r Reservation) ofMachine() bool {
 	return r.Standing == InUse || r.Standing == Reserved || r.Standing == Cooling || r.Standing == ""
 }
 
-// Count tells how many of the addresses have which standing.
+// Count reports how many of the addresses have which standing.
 func Count(all []Reservation) map[Standing]int {
 	counts := map[Standing]int{}
 	for _, r := range all {
@@ -63,7 +63,7 @@ func Count(all []Reservation) map[Standing]int {
 	return counts
 }
 
-// String tells who has the address, as in `held by bms-sonar-01`.
+// String reports who has the address, as in `held by bms-sonar-01`.
 func (r Reservation) String() string {
 	until := ""
 	if !r.Until.IsZero() {
@@ -77,7 +77,7 @@ func (r Reservation) String() string {
 	case Reserved:
 		return "reserved for " + r.Machine
 	case Cooling:
-		return "cooling after " + r.Machine + until
+		return "cooling down after " + r.Machine + until
 	case Held:
 		return "held by hand" + note + until
 	case Imported:

@@ -36,6 +36,9 @@ type Wish struct {
 	Kind Kind
 	// Addr is the literal address, or the first of those counted up.
 	Addr netip.Addr
+	// Bits is the length of the prefix that was written behind the address, which is
+	// the network's own then; 0 if none was.
+	Bits int
 	// Counts is set for `198.51.100.40+`: the n-th machine of a range gets
 	// the n-th address from there.
 	Counts bool
@@ -43,8 +46,8 @@ type Wish struct {
 	Pool string
 }
 
-// ParseWish reads one word of an address cell. Zones and prefix lengths are
-// refused: the subnet belongs to the network.
+// ParseWish reads one word of an address cell. Zones are refused; a prefix length is
+// noted, for the subnet is the network's.
 func ParseWish(s string) (Wish, error) {
 	if rest, ok := strings.CutPrefix(strings.ToLower(s), "dhcp:"); ok && (rest == "pool" || strings.HasPrefix(rest, "pool:") && len(rest) > len("pool:")) {
 		_, pool, _ := strings.Cut(s[len("dhcp:"):], ":")
@@ -58,17 +61,25 @@ func ParseWish(s string) (Wish, error) {
 		return Wish{Kind: FromPool, Pool: pool}, nil
 	}
 	text, counts := strings.CutSuffix(s, "+")
+	bits := 0
+	if p, err := netip.ParsePrefix(text); err == nil && p.Bits() > 0 {
+		text, bits = p.Addr().String(), p.Bits()
+	}
 	a, err := netip.ParseAddr(text)
 	if err != nil {
-		if _, perr := netip.ParsePrefix(text); perr == nil {
-			return Wish{}, fmt.Errorf("%w: %q has a prefix length; the network's subnet gives it", ErrWish, s)
-		}
 		return Wish{}, fmt.Errorf("%w: %q; write dhcp, dhcp6, slaac, pool, pool:NAME, dhcp:pool, none or an address such as 198.51.100.7", ErrWish, s)
 	}
 	if a.Zone() != "" || a.Is4In6() {
-		return Wish{}, fmt.Errorf("%w: %q; write it without a zone and not as IPv4 within IPv6", ErrWish, s)
+		return Wish{}, fmt.Errorf("%w: %q; write it without a zone, and an IPv4 address in its own notation", ErrWish, s)
 	}
-	return Wish{Kind: Literal, Addr: a, Counts: counts}, nil
+	return Wish{Kind: Literal, Addr: a, Bits: bits, Counts: counts}, nil
+}
+
+// Contradicts reports whether an adapter cannot have both: none is alone, and nothing is
+// wished for twice.
+func (w Wish) Contradicts(other Wish) bool {
+	dhcp := func(k Kind) bool { return k == DHCP || k == Leased }
+	return w == other || w.Kind == None || other.Kind == None || dhcp(w.Kind) && dhcp(other.Kind)
 }
 
 // At gives the i-th machine of a range its own wish. A counted address that
@@ -79,9 +90,9 @@ func (w Wish) At(i int) (Wish, error) {
 	}
 	a, ok := add(w.Addr, i)
 	if !ok {
-		return Wish{}, fmt.Errorf("%w: %s counts past the last address", ErrWish, w)
+		return Wish{}, fmt.Errorf("%w: %s counts beyond the last address", ErrWish, w)
 	}
-	return Wish{Kind: Literal, Addr: a}, nil
+	return Wish{Kind: Literal, Addr: a, Bits: w.Bits}, nil
 }
 
 func add(a netip.Addr, n int) (netip.Addr, bool) {
@@ -100,10 +111,14 @@ func add(a netip.Addr, n int) (netip.Addr, bool) {
 func (w Wish) String() string {
 	switch w.Kind {
 	case Literal:
-		if w.Counts {
-			return w.Addr.String() + "+"
+		text := w.Addr.String()
+		if w.Bits > 0 {
+			text = netip.PrefixFrom(w.Addr, w.Bits).String()
 		}
-		return w.Addr.String()
+		if w.Counts {
+			text += "+"
+		}
+		return text
 	case FromPool, Leased:
 		if w.Pool != "" {
 			return string(w.Kind) + ":" + w.Pool

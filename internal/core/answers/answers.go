@@ -42,12 +42,6 @@ func Words[T fmt.Stringer](all []T) []string {
 	return words
 }
 
-// LanguageTag writes a locale as a language tag (RFC 5646): nb_NO.UTF-8 is nb-NO.
-func LanguageTag(locale string) string {
-	locale, _, _ = strings.Cut(locale, ".")
-	return strings.ReplaceAll(locale, "_", "-")
-}
-
 // ShellQuoted is a word of a POSIX shell that stands for just this text.
 func ShellQuoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 

@@ -7,6 +7,9 @@ import (
 	"strings"
 )
 
+// These elements are written here because encoding/xml writes no namespace prefixes of the
+// caller's choice, which OVF readers look for, and etree replaces characters that XML forbids without an error.
+
 // Element is an XML element with its attributes, written name="value" after
 // name, and either text or children.
 type Element struct {

@@ -1,12 +1,13 @@
+// Package batch turns the rows of a sheet and the values of a setup into machines, with a
+// finding for every cell that is wrong.
 package batch
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
-	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
@@ -16,47 +17,28 @@ import (
 // MaxMachines is how many machines one sheet may ask for.
 const MaxMachines = 200_000
 
-// Wanted is a machine that the sheet asks for, before it has its addresses.
-type Wanted struct {
-	machine.Machine
-	wishes    [][]wish // by adapter
-	row       *source
-	duplicate bool // of another, or misnamed; told, and nothing more to be told
-}
-
-// wish is one word of an address cell and where it stands.
-type wish struct {
-	address.Wish
-	at finding.Position
-}
-
-// Origin tells where the value of a column came from.
-func (w *Wanted) Origin(column string) Origin { return w.row.find(column) }
-
-// SealedAt tells where a sealed value is referred to.
-func (w *Wanted) SealedAt(name string) finding.Position {
-	for _, column := range []string{"password", "licence"} {
-		if o := w.row.find(column); o.Value == "secret:"+name {
-			return o.At
-		}
-	}
-	for _, column := range []string{"firstboot", "preset"} {
-		if o := w.row.find(column); o.Value != "" {
-			return o.At
-		}
-	}
-	return w.row.written("machine").At
-}
-
-// Row tells in which row of the sheet the machine stands.
-func (w *Wanted) Row() int { return w.row.row.Number }
-
-// Build makes the machines of a sheet. It tells every finding of every cell;
+// Build makes the machines of a sheet. It reports every finding of every cell;
 // the machines are only good for use when none of them is an error.
 func Build(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List) {
-	b := &builder{table: table, setup: s, index: map[string]int{}, told: map[string]bool{},
+	return BuildOnly(table, s, nil)
+}
+
+// BuildOnly is Build for a command that is only about the machines that named tells.
+// What is wrong with other rows is not reported; a row with an error makes no machine.
+func BuildOnly(table *sheet.Table, s *setup.Setup, named func(machine string) bool) ([]*Wanted, finding.List) {
+	return build(table, s, named, false)
+}
+
+// BuildNameless is Build for rows that stand for the values of a setup: its findings do
+// not say which machines they affect.
+func BuildNameless(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List) {
+	return build(table, s, nil, true)
+}
+
+func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, nameless bool) ([]*Wanted, finding.List) {
+	b := &builder{named: named, found: finding.Collector{Nameless: nameless}, table: table, setup: s, index: map[string]int{}, hints: map[[2]string]string{},
 		taken: map[string]finding.Position{}, hostnames: map[string]finding.Position{}, shared: map[machine.PasswordKind]bool{},
-		checked: map[string]error{}, joined: map[string]*machine.Firstboot{}, patterns: map[string]*regexp.Regexp{}}
+		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, defaults: map[string][]string{}}
 	b.most = 1
 	for i, c := range table.Columns {
 		b.index[c.ID()] = i
@@ -67,44 +49,57 @@ func Build(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List) {
 			b.most = max(b.most, c.Adapter)
 		}
 	}
+	b.columns, b.places = columnsOf(table, b.index, b.most)
+	b.texts = make([]string, len(b.columns))
 	for _, row := range table.Rows {
-		b.row(row)
+		before := len(b.wanted)
+		b.faulty = false
+		if b.row(row); b.faulty {
+			b.wanted = b.wanted[:before]
+		}
 	}
-	return b.wanted, b.found
+	return b.wanted, b.found.List()
 }
 
 type builder struct {
+	named     func(machine string) bool // nil if all are
+	faulty    bool                      // an error of the row was left out
 	table     *sheet.Table
 	setup     *setup.Setup
 	index     map[string]int
 	most      int // the highest number of an adapter that sheet or setup speak of
+	columns   []readColumn
+	places    map[string]int      // of the columns, by id
+	texts     []string            // of the row that is being read
+	defaults  map[string][]string // by presets and template
 	wanted    []*Wanted
-	found     finding.List
-	told      map[string]bool
+	found     finding.Collector
+	touched   []string                    // the machines that what is looked at belongs to
+	hints     map[[2]string]string        // by kind and word
 	taken     map[string]finding.Position // names, in lower case
 	hostnames map[string]finding.Position
 	shared    map[machine.PasswordKind]bool
-	checked   map[string]error              // what once came of a costly check
+	checked   map[[2]string]error           // what once came of a costly check, by kind and text
 	joined    map[string]*machine.Firstboot // first-boot contents, by presets and fragments
-	patterns  map[string]*regexp.Regexp
 }
 
-// add tells a finding once, although a preset's value or a range's row may
+// add reports a finding once, although a preset's value or a range's row may
 // come by many times.
 func (b *builder) add(f finding.Finding) {
-	id := fmt.Sprint(f.Code, f.At, f.Message)
-	if !b.told[id] {
-		b.told[id] = true
-		b.found.Add(f)
+	if b.named != nil && !slices.ContainsFunc(b.touched, b.named) {
+		b.faulty = b.faulty || f.Severity == finding.Error
+		return
 	}
+	b.found.Add(f, "", b.touched...)
 }
 
 // once makes a costly check of a text that many rows share.
-func (b *builder) once(text string, check func(string) error) error {
-	err, known := b.checked[text]
+func (b *builder) once(kind, text string, check func(string) error) error {
+	id := [2]string{kind, text}
+	err, known := b.checked[id]
 	if !known {
 		err = check(text)
-		b.checked[text] = err
+		b.checked[id] = err
 	}
 	return err
 }
@@ -113,132 +108,171 @@ func (b *builder) bad(code string, o Origin, message, hint string) {
 	b.add(finding.Finding{Code: code, At: o.At, Value: o.Value, Message: message, Hint: hint})
 }
 
-func (b *builder) row(row sheet.Row) {
-	src := &source{table: b.table, index: b.index, setup: b.setup, row: row, bad: b.bad}
+// row reads a row, checks it and builds its machines.
+func (b *builder) row(cells sheet.Row) {
+	src := &source{table: b.table, index: b.index, setup: b.setup, row: cells, bad: b.bad, warn: b.warn, looked: map[string]bool{}}
 	b.secrets(src)
 	name := src.written("machine")
 	if name.Value == "" {
-		b.bad("missing-machine", name, "the row has no machine name", "write a name, or empty the whole row")
+		b.unnamed(src, name)
+		return
 	}
 	span, err := machine.ParseSpan(name.Value)
 	if err != nil {
 		b.bad("bad-range", name, err.Error(), "write bms-sonar-[01-12]; in a CSV, a cell with a comma in it stands in quotes")
-		span, _ = machine.ParseSpan("")
-	}
-	if span.Count() > MaxMachines || len(b.wanted)+span.Count() > MaxMachines {
-		b.bad("too-many-machines", name, fmt.Sprintf("more than %d machines in one sheet", MaxMachines), "is the range what you meant? otherwise split the sheet")
+		b.values(src)
 		return
 	}
-	var preset string
-	b.reference(src, "preset", setup.Names(b.setup.Presets), &preset)
-	src.presets = b.setup.Lineage(preset)
-	b.reference(src, "template", setup.Names(b.setup.Templates), &src.template)
-	if src.find("template").Value == "" {
-		b.bad("missing-template", src.find("template"), "no template is named", "name one in the row, its preset or the defaults")
+	if span.Count() > MaxMachines || len(b.wanted)+span.Count() > MaxMachines {
+		b.bad("too-many-machines", name, fmt.Sprintf("the sheet asks for more than %d machines", MaxMachines), "check the range, or split the sheet")
+		return
 	}
+	if b.touched = span.Names(); len(b.touched) == 1 {
+		b.touched[0], _ = inDomain(b.touched[0])
+	}
+	b.presets(src)
 	rules := b.rules(src)
+	var r *row
 	var common machine.Spec
 	for i := range span.Count() {
 		own := *src
-		own.span, own.i, own.name = span, i, lowered(span.Name(i), rules)
+		own.span, own.i = span, i
+		own.name, own.domain = inDomain(lowered(span.Name(i), rules))
 		if i == 0 || own.varies {
 			own.varies = false
-			common = b.spec(&own)
+			r, common = b.specOf(&own)
 			src.varies = own.varies
 		}
-		b.machine(&own, name, common, rules)
+		b.touched = []string{own.name}
+		b.machine(r, &own, name, common, rules)
 	}
 }
 
+// inDomain takes a full domain name apart, with or without the dot at its end. What is
+// none stays whole.
+func inDomain(name string) (label, domain string) {
+	label, domain, full := strings.Cut(strings.TrimSuffix(name, "."), ".")
+	if !full || machine.CheckDomain(domain) != nil {
+		return strings.TrimSuffix(name, "."), ""
+	}
+	return label, strings.ToLower(domain)
+}
+
+// presets looks up what the values of a row build on.
+func (b *builder) presets(src *source) {
+	var preset string
+	reference(b, src.find("preset"), "preset", b.setup.Presets, &preset)
+	src.presets = b.setup.Lineage(preset)
+	reference(b, src.find("template"), "template", b.setup.Templates, &src.template)
+	if src.find("template").Value == "" {
+		b.bad("missing-template", src.find("template"), "no template is named", "name one in the row, its preset, or the defaults")
+	}
+}
+
+// unnamed reports a row without a machine, and what else is wrong in it: it
+// makes none, and nothing follows from that.
+func (b *builder) unnamed(src *source, name Origin) {
+	few := !b.found.Full("missing-machine")
+	b.touched = nil
+	b.bad("missing-machine", name, "the row has no machine name", "write a name, or clear the whole row")
+	if few { // of a column that is filled to the bottom
+		b.values(src)
+	}
+}
+
+// values checks the values of a row that makes no machine.
+func (b *builder) values(src *source) {
+	b.touched = nil
+	b.presets(src)
+	src.span, _ = machine.ParseSpan("x")
+	src.name = "x-1"
+	b.specOf(src)
+}
+
 // reference checks a cell that names something in the setup.
-func (b *builder) reference(src *source, column string, known []string, into *string) {
-	o := src.find(column)
+func reference[T any](b *builder, o Origin, column string, known map[string]T, into *string) {
 	if o.Value == "" {
 		return
 	}
-	if !slices.Contains(known, o.Value) {
-		b.bad("unknown-"+column, o, fmt.Sprintf("unknown %s %q", column, o.Value), finding.DidYouMean(o.Value, known))
+	if _, ok := known[o.Value]; !ok {
+		b.bad("unknown-"+column, o, fmt.Sprintf("unknown %s %q", column, o.Value), hint(b, column, o.Value, known))
 		return
 	}
 	*into = o.Value
 }
 
+// hint is what a name that is not known may mean, looked up once.
+func hint[T any](b *builder, kind, word string, known map[string]T) string {
+	id := [2]string{kind, word}
+	if _, looked := b.hints[id]; !looked {
+		b.hints[id] = finding.DidYouMean(word, setup.Names(known))
+	}
+	return b.hints[id]
+}
+
 // machine adds a machine of a row; spec is what all of them share.
-func (b *builder) machine(src *source, cell Origin, spec machine.Spec, rules []setup.NameRule) {
+func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, rules []setup.NameRule) {
 	w := &Wanted{row: src}
 	w.Machine = machine.Machine{Key: machine.Key{Name: src.name}, Spec: spec}
-	b.reference(src, "site", setup.Names(b.setup.Sites), &w.Site)
-	if w.Site == "" && src.find("site").Value == "" {
-		if names := setup.Names(b.setup.Sites); len(names) == 1 {
-			w.Site = names[0]
+	if r.text("site") != "" {
+		reference(b, r.cell("site"), "site", b.setup.Sites, &w.Site)
+	} else {
+		if len(b.setup.Sites) == 1 {
+			w.Site = setup.Names(b.setup.Sites)[0]
 		} else {
-			b.bad("missing-site", src.find("site"), "no site is named, and the setup has several", finding.DidYouMean("", names))
+			b.bad("missing-site", r.cell("site"), "no site is named, and the setup has several sites", hint(b, "site", "", b.setup.Sites))
 		}
 	}
 	if _, shared := w.Guest.Password.Shared(); shared {
 		if b.shared[w.Guest.Password] {
-			b.warn("shared-password", src.find("password"), "the password of this machine is also that of others", "generate makes one for each")
+			b.warn("shared-password", r.cell("password"), "this machine shares its password with others", "write generate for a password of its own")
 		}
 		b.shared[w.Guest.Password] = true
 	}
-	b.hostname(w)
+	b.domain(w, r, cell)
+	b.hostname(w, r)
 	if src.name != "" {
-		b.names(w, cell, rules)
+		b.names(w, r, cell, rules)
 	}
 	w.Adapters = slices.Clone(spec.Adapters)
-	for n := range w.Adapters {
-		w.wishes = append(w.wishes, b.wishes(src, n+1, spec.Adapters[n]))
-	}
+	w.Wishes = b.wishes(r, src.i, spec.Adapters)
 	b.wanted = append(b.wanted, w)
 }
 
-func (b *builder) hostname(w *Wanted) {
-	src := w.row
+// domain takes the domain of a machine whose name is a full one.
+func (b *builder) domain(w *Wanted, r *row, cell Origin) {
+	if w.row.domain == "" {
+		return
+	}
+	if o := r.cell("domain"); o.From == "row" && !strings.EqualFold(w.Guest.Domain, w.row.domain) {
+		b.bad("bad-domain", cell, fmt.Sprintf("the machine name has domain %s, the column domain has %s", w.row.domain, o.Value), "remove one of them")
+	}
+	w.Guest.Domain = w.row.domain
+}
+
+func (b *builder) hostname(w *Wanted, r *row) {
 	w.Guest.Hostname = strings.ToLower(w.Name)
-	o := src.find("hostname")
-	if o.Value != "" {
-		w.Guest.Hostname = o.Value
-		if err := machine.CheckLabel(o.Value); err != nil {
-			b.bad("bad-hostname", o, err.Error(), "a domain belongs in the domain column")
-		} else if src.isRange() && o.Value == src.written("hostname").Value {
-			b.bad("bad-hostname", o, "one host name for a range of machines", "leave it empty: each takes its machine's name; or write {number} into it")
+	var o Origin
+	if name := strings.TrimSuffix(r.text("hostname"), "."); name != "" {
+		o = r.cell("hostname")
+		o.Value, w.Guest.Hostname = name, name
+		if err := machine.CheckLabel(name); err != nil {
+			b.bad("bad-hostname", o, err.Error(), "write the domain in the domain column")
+		} else if r.isRange() && o.Value == r.written("hostname").Value {
+			b.bad("bad-hostname", o, "one host name for a range of machines", "leave it empty to use the machine names, or include {number}")
 		}
 	}
 	fqdn := strings.ToLower(w.Guest.FQDN())
 	if first, taken := b.hostnames[fqdn]; taken && o.Value != "" {
-		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also that of %s", fqdn, first), "two machines will answer to one name")
+		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also used by %s", fqdn, first), "choose another name")
 	}
 	if o.Value == "" {
-		o = src.written("machine")
+		o = r.written("machine")
 	}
 	b.hostnames[fqdn] = o.At
-}
-
-// wishes reads the address cell of an adapter.
-func (b *builder) wishes(src *source, adapter int, a machine.Adapter) []wish {
-	o := src.find(sheet.ColumnID("address", adapter))
-	var all []wish
-	for _, word := range strings.FieldsFunc(o.Value, func(r rune) bool { return strings.ContainsRune(" \t\n,;", r) }) {
-		parsed, err := address.ParseWish(word)
-		if err == nil {
-			parsed, err = parsed.At(src.i)
-		}
-		if err != nil {
-			b.bad("bad-address", o, err.Error(), "")
-			continue
-		}
-		all = append(all, wish{parsed, o.At})
-	}
-	if o.Value == "" && !a.Via.Bonded() {
-		all = append(all, wish{address.Wish{Kind: address.DHCP}, o.At})
-	}
-	for _, w := range all {
-		if a.Via.Bonded() && w.Kind != address.None {
-			b.bad("bad-address", o, "the second card of a bond has no address of its own", "leave it empty")
-		}
-		if a.NoIPv6 && (w.Kind == address.DHCP6 || w.Kind == address.SLAAC || w.Kind == address.Literal && w.Addr.Is6()) {
-			b.bad("bad-address", o, fmt.Sprintf("%s is of IPv6, which the network's setup switches off", w), "remove it, or ipv6: off in the setup")
+	for _, a := range w.Guest.Accounts() {
+		if kinds.Of(w.Guest).Accounts && strings.EqualFold(a.User, w.Guest.Hostname) {
+			b.bad("bad-login", r.cell("login"), fmt.Sprintf("the account %s has the same name as its computer, which Windows does not allow", a.User), "rename one of them")
 		}
 	}
-	return all
 }

@@ -1,4 +1,4 @@
-package batch
+package batch_test
 
 import (
 	"fmt"
@@ -15,6 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/assign"
+	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
@@ -22,7 +25,7 @@ import (
 
 // Random pools, sheets and histories of them: rows come, go and change places,
 // between mints of all of it. No address or MAC address is ever of two machines,
-// a machine that stays keeps what it has, and what a pool lacks is told exactly.
+// a machine that stays keeps what it has, and what a pool lacks is reported exactly.
 func TestRandomHistories(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
@@ -36,12 +39,12 @@ var poolsOf = map[string][]string{"pool:four": {"four"}, "pool:six": {"six"}, "p
 
 func history(t *testing.T, chance *rand.Rand) {
 	sizes := map[string]int{"four": 8 + chance.IntN(60), "six": 8 + chance.IntN(60)}
-	choice := []string{"lowest", "sticky", "spread"}[chance.IntN(3)]
+	choice := []string{"lowest", "sticky", "hashed"}[chance.IntN(3)]
 	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: fmt.Appendf(nil, `mintbatch: 1
 sites: {quay: {kind: gateway, url: "https://127.0.0.1:1/quay"}}
 templates: {deb12-base: {guest: linux}}
 networks: {survey: {subnet: [198.51.100.0/24, "2001:db8:b0a7::/64"], gateway: 198.51.100.1, pools: {
-  four: {ranges: 198.51.100.100-198.51.100.%d, choice: %s}, six: {ranges: "2001:db8:b0a7::100-2001:db8:b0a7::%x", choice: %s}}}}
+  four: {ranges: 198.51.100.100-198.51.100.%d, allocation: %s}, six: {ranges: "2001:db8:b0a7::100-2001:db8:b0a7::%x", allocation: %s}}}}
 defaults: {site: quay, template: deb12-base, network: survey}
 `, 99+sizes["four"], choice, 0xff+sizes["six"], choice)})
 	require.Empty(t, found)
@@ -80,18 +83,18 @@ defaults: {site: quay, template: deb12-base, network: survey}
 			}
 		}
 		table, found := sheet.Read(sheet.Source{Name: "m.csv", Content: []byte(rows)})
+		require.Zero(t, found.Count(finding.Error))
+		built, found := batch.Build(table, s)
 		require.Empty(t, found)
-		built, found := Build(table, s)
-		require.Empty(t, found)
-		past := Past{Ledger: uuid.UUID{15: 1}, Held: held, Now: time.Now(), MACs: map[machine.Key][]string{}}
-		reserved, found := Assign(built, s, past)
+		past := assign.Past{Ledger: uuid.UUID{15: 1}, Held: held, Now: time.Now(), MACs: map[machine.Key][]string{}}
+		reserved, found := assign.Addresses(built, s, past)
 		lacks := 0
 		for pool, n := range wanted {
 			if over := n - sizes[pool]; over > 0 {
 				lacks++
-				assert.Contains(t, fmt.Sprint(found), fmt.Sprintf("has %d addresses", sizes[pool]), "mint %d", mint)
-				assert.Contains(t, fmt.Sprint(found), fmt.Sprintf("and %d are wanted", n), "mint %d", mint)
-				assert.Contains(t, fmt.Sprint(found), fmt.Sprintf("widen the pool in the setup by %d", over), "mint %d", mint)
+				assert.Contains(t, fmt.Sprint(found), fmt.Sprintf("exhausted: %d addresses", sizes[pool]), "mint %d", mint)
+				assert.Contains(t, fmt.Sprint(found), fmt.Sprintf(", %d needed", n), "mint %d", mint)
+				assert.Contains(t, fmt.Sprint(found), fmt.Sprintf("extend the pool in the setup by %d", over), "mint %d", mint)
 			}
 		}
 		require.Len(t, found, lacks, "mint %d: %v", mint, found)

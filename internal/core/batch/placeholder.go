@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/sheet"
 )
@@ -16,28 +17,64 @@ import (
 // stand for themselves; braces around anything else are plain text.
 var placeholder = regexp.MustCompile(`\{\{[a-z0-9.]+\}\}|\{[a-z0-9.]+\}`)
 
-// Those columns decide which machine it is, and what its other values are.
-var withoutPlaceholders = []string{"machine", "preset", "template", "site", "password", "licence", "keys"}
+// expands reports whether placeholders in a column are expanded.
+func expands(id string) bool {
+	name, _, _ := strings.Cut(id, ".")
+	c, _ := column.Named(name)
+	return !c.Literal
+}
 
-func takesPlaceholders(id string) bool { return !slices.Contains(withoutPlaceholders, id) }
+// isSecret reports whether a column is never repeated.
+func isSecret(id string) bool {
+	c, _ := column.Named(id)
+	return c.Secret
+}
+
+// braced is whatever stands in braces and may be meant as a placeholder.
+var braced = regexp.MustCompile(`\{+\s*([A-Za-z0-9_. -]+?)\s*\}+`)
+
+// literal warns of a placeholder that stays as it is written: in a column that takes
+// none, or written otherwise.
+func (s *source) literal(id string, o Origin) {
+	if s.warn == nil || s.looked[id] || isSecret(id) || id == "machine" {
+		return
+	}
+	s.looked[id] = true
+	for _, m := range braced.FindAllStringSubmatch(o.Value, -1) {
+		if strings.HasPrefix(m[0], "{{") || placeholder.MatchString(m[0]) && expands(id) {
+			continue
+		}
+		name := strings.ToLower(m[1])
+		if c, ok := sheet.ParseColumn(name); ok {
+			name = c.ID()
+		} else if !slices.Contains(placeholders(), name) {
+			continue
+		}
+		hint := fmt.Sprintf("write the placeholder as {%s}; {{ and }} stand for plain braces", name)
+		if !expands(id) {
+			hint = "the column " + id + " does not expand placeholders"
+		}
+		s.warn("literal-placeholder", o, fmt.Sprintf("%s is kept as literal text", m[0]), hint)
+	}
+}
 
 // longest is how long a cell may become.
 const longest = 32767
 
-// replaced replaces the placeholders of a column's text.
-func (s *source) replaced(id string, o Origin) string {
+// expanded is a column's text with its placeholders expanded.
+func (s *source) expanded(id string, o Origin) string {
 	if text, ok := s.known[id]; ok {
 		return text
 	}
 	if slices.Contains(s.within, id) {
-		s.tell(o, "the placeholders here refer to each other in a circle", "")
+		s.describe(o, "the placeholders here refer to each other in a circle", "")
 		return ""
 	}
 	s.within = append(s.within, id)
 	text := s.replace(o)
 	s.within = s.within[:len(s.within)-1]
 	if len(text) > longest {
-		s.tell(o, "its placeholders make this cell longer than 32,767 characters", "")
+		s.describe(o, "with its placeholders expanded, the cell is longer than 32,767 characters", "")
 		text = ""
 	}
 	if s.known == nil {
@@ -64,25 +101,25 @@ func (s *source) replace(o Origin) string {
 			s.varies = true
 			number := s.span.Number(s.i)
 			if number == "" {
-				s.tell(o, fmt.Sprintf("{number} has nothing to stand for: %s has no number", s.name), "give the machine a number, or write {index}")
+				s.describe(o, fmt.Sprintf("{number} has no value: the name %s contains no number", s.name), "add a number to the name, or use {index}")
 			}
 			return number
 		}
-		if c, ok := sheet.ParseColumn(name); ok && c.ID() == name && name != "password" && name != "licence" {
+		if c, ok := sheet.ParseColumn(name); ok && c.ID() == name && !isSecret(name) {
 			return s.find(name).Value
 		}
-		s.tell(o, fmt.Sprintf("%s is no placeholder", word), finding.DidYouMean(name, placeholders())+"; {{ and }} write plain braces")
+		s.describe(o, fmt.Sprintf("unknown placeholder %s", word), finding.DidYouMean(name, placeholders())+"; {{ and }} stand for plain braces")
 		return ""
 	})
 }
 
-// tell reports while the batch is built; afterwards it was reported already.
-func (s *source) tell(o Origin, message, hint string) {
+// describe reports while the batch is built; afterwards it was reported already.
+func (s *source) describe(o Origin, message, hint string) {
 	if s.bad != nil {
 		s.bad("bad-placeholder", o, message, hint)
 	}
 }
 
 func placeholders() []string {
-	return append([]string{"machine", "number", "index"}, sheet.ColumnNames()...)
+	return append([]string{"machine", "number", "index"}, column.Names()...)
 }

@@ -33,7 +33,7 @@ type Line struct {
 	At time.Time `json:"at"`
 	machine.Key
 	Step    string  `json:"step,omitempty"`
-	State   string  `json:"state"` // begun, goes, done, skipped, failed, removed, waits, finished, stopped; of a run: ended
+	State   string  `json:"state"` // begun, progress, done, skipped, failed, removed, waiting, finished, stopped; of a run: ended
 	Share   float64 `json:"share,omitempty"`
 	Error   string  `json:"error,omitempty"`
 	Earlier string  `json:"earlier,omitempty"` // the run that had begun the step before

@@ -12,16 +12,16 @@ import (
 const log = `{"schema":"mintbatch/events/1","run":"r1","command":"mint","user":"ann","host":"hv","started":"2026-11-23T18:00:00Z","machines":2}
 {"at":"2026-11-23T18:00:01Z","site":"quay","name":"a","step":"clone","state":"begun"}
 {"at":"2026-11-23T18:00:02Z","site":"quay","name":"b","step":"clone","state":"begun"}
-{"at":"2026-11-23T18:00:03Z","site":"quay","name":"a","step":"clone","state":"goes","share":0.5}
+{"at":"2026-11-23T18:00:03Z","site":"quay","name":"a","step":"clone","state":"progress","share":0.5}
 {"at":"2026-11-23T18:00:05Z","site":"quay","name":"a","step":"clone","state":"done"}
-{"at":"2026-11-23T18:00:05Z","site":"quay","name":"a","step":"clone","state":"waits"}
+{"at":"2026-11-23T18:00:05Z","site":"quay","name":"a","step":"clone","state":"waiting"}
 {"at":"2026-11-23T18:00:07Z","site":"quay","name":"b","step":"clone","state":"failed","error":"full"}
 {"at":"2026-11-23T18:00:08Z","site":"quay","name":"a","step":"start","state":"begun"}
 {"at":"2026-11-23T18:00:09.5Z","site":"quay","name":"a","step":"start","state":"done"}
 {"at":"2026-11-23T18:00:09.5Z","site":"quay","name":"a","state":"finished"}
 `
 
-// What a log tells of each machine, also where the run was killed in the middle of a line.
+// What a log contains of each machine, also where the run was killed in the middle of a line.
 func TestRead(t *testing.T) {
 	l, err := Read(strings.NewReader(log + `{"at":"2026-11-23T18:00:10Z","state":"ended","outcome":"one failed"}`))
 	require.NoError(t, err)

@@ -40,6 +40,8 @@ type Finding struct {
 	Message string `json:"message"`
 	// Hint says what would be right.
 	Hint string `json:"hint,omitempty"`
+	// More is how many findings this one stands for, where they are only counted.
+	More int `json:"more,omitempty"`
 }
 
 // Error makes a Finding an error of one line: position, message and hint.
@@ -55,24 +57,24 @@ func (f Finding) Error() string {
 	return b.String()
 }
 
-// List gathers findings, so that all of them are told at once.
+// List gathers findings, so that all of them are reported at once.
 type List []Finding
 
 // Add appends a finding. A value that looks like a secret is not kept in it.
 func (l *List) Add(f Finding) { *l = append(*l, masked(f)) }
 
-// Count tells how many findings have the severity.
+// Count reports how many findings have the severity.
 func (l List) Count(s Severity) int {
 	n := 0
 	for _, f := range l {
 		if f.Severity == s {
-			n++
+			n += max(f.More, 1)
 		}
 	}
 	return n
 }
 
-// Failed tells whether any finding is an error.
+// Failed reports whether any finding is an error.
 func (l List) Failed() bool { return l.Count(Error) > 0 }
 
 // Sorted returns the findings by severity, then in the order of the files read,

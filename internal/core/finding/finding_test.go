@@ -27,7 +27,7 @@ func TestNearest(t *testing.T) {
 		assert.Equal(t, want, Nearest(word, known), word)
 	}
 	assert.Equal(t, "known: a, b", DidYouMean("xyzzy", []string{"b", "a"}))
-	assert.Equal(t, "none is defined", DidYouMean("x", nil))
+	assert.Equal(t, "the setup defines none", DidYouMean("x", nil))
 }
 
 func TestPositions(t *testing.T) {

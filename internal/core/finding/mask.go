@@ -11,12 +11,12 @@ var (
 	credential = regexp.MustCompile(`(?i)\b((pass(word|wd|phrase)?|pwd|token|api[ _-]?key)\s*[:=]\s*\S|secret(\s*=\s*|\s*:\s+)\S)`)
 )
 
-// LooksLikeLicence tells whether a text holds a product key.
+// LooksLikeLicence reports whether a text holds a product key.
 func LooksLikeLicence(s string) bool {
 	return strings.Count(s, "-") >= 4 && licenceKey.MatchString(s)
 }
 
-// LooksLikeSecret tells whether a text holds what nobody should read over a
+// LooksLikeSecret reports whether a text holds what nobody should read over a
 // shoulder: a private key, a credential, a product key.
 func LooksLikeSecret(s string) bool {
 	if len(s) < 6 {
@@ -35,7 +35,7 @@ func masked(f Finding) Finding {
 		f.Value = Hidden
 	}
 	if LooksLikeSecret(f.Message) { // a part of the value
-		f.Message = "the value is wrong, and looks like a secret"
+		f.Message = "invalid value (not shown: it looks like a secret)"
 	}
 	return f
 }

@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -26,17 +27,26 @@ func Nearest(word string, known []string) string {
 }
 
 // DidYouMean words the hint for a name that is not known: the nearest one, or
-// all of them while they are few.
+// all of them while they are not too many to be read.
 func DidYouMean(word string, known []string) string {
+	return DidYouMeanOf(word, known, "")
+}
+
+// DidYouMeanOf is DidYouMean for names that a command lists, which is named where they
+// are too many.
+func DidYouMeanOf(word string, known []string, lister string) string {
 	if n := Nearest(word, known); n != "" {
 		return "did you mean " + n + "?"
 	}
 	if len(known) == 0 {
-		return "none is defined"
+		return "the setup defines none"
 	}
 	sorted := slices.Sorted(slices.Values(known))
-	if len(sorted) > 12 {
-		return "known: " + strings.Join(sorted[:12], ", ") + ", ..."
+	switch {
+	case len(sorted) > 12 && lister != "":
+		return "`" + lister + "` lists them"
+	case len(sorted) > 60:
+		return fmt.Sprintf("%d are known, from %s to %s", len(sorted), sorted[0], sorted[len(sorted)-1])
 	}
 	return "known: " + strings.Join(sorted, ", ")
 }

@@ -16,7 +16,7 @@ type Position struct {
 	Text bool `json:"-"`
 }
 
-// IsZero tells whether the position names no place at all.
+// IsZero reports whether the position names no place at all.
 func (p Position) IsZero() bool { return p == Position{} }
 
 // String cites the position the way its user sees it: `mintbatch.yaml:41:5`,

@@ -34,34 +34,44 @@ func Identity(ledger uuid.UUID, key Key, generation int) uuid.UUID {
 // with the prefix given or else locally administered (IEEE 802, section 8.4);
 // the same for ever, also after a remake. Where another adapter has it already,
 // the next try gives another.
-func MAC(ledger uuid.UUID, key Key, n int, prefix []byte, try int) net.HardwareAddr {
+func MAC(ledger uuid.UUID, key Key, n int, prefix MACPrefix, try int) net.HardwareAddr {
 	text := fmt.Appendf(nil, "%s\x00adapter\x00%s\x00%s\x00%d", ledger, key.Site, key.Name, n)
 	if try > 0 {
 		text = fmt.Appendf(text, "\x00%d", try)
 	}
 	sum := sha256.Sum256(text)
 	mac := net.HardwareAddr(sum[:6])
-	if copy(mac, prefix) == 0 {
+	if copy(mac, prefix.bytes[:prefix.n]) == 0 {
 		mac[0] = mac[0]&^0x01 | 0x02
 	}
 	return mac
 }
 
-// ParsePrefix reads the first one to four bytes of MAC addresses, such as
-// 52:54:00. That of a group address is refused; empty is none.
-func ParsePrefix(s string) ([]byte, error) {
-	if s == "" {
-		return nil, nil
-	}
-	prefix, err := hex.DecodeString(strings.NewReplacer(":", "", "-", "").Replace(s))
+// MACPrefix is how MAC addresses begin: their first one to four bytes. Its zero value
+// is none.
+type MACPrefix struct {
+	bytes [4]byte
+	n     int
+}
+
+// UnmarshalText reads a prefix such as 52:54:00. That of a group address is refused.
+func (p *MACPrefix) UnmarshalText(text []byte) error {
+	prefix, err := hex.DecodeString(strings.NewReplacer(":", "", "-", "").Replace(string(text)))
 	switch {
 	case err != nil || len(prefix) == 0 || len(prefix) > 4:
-		return nil, fmt.Errorf("%w: %q is not the beginning of one", ErrMAC, s)
+		return fmt.Errorf("%w: %q is not a prefix of one", ErrMAC, text)
 	case prefix[0]&1 != 0:
-		return nil, fmt.Errorf("%w: %q begins multicast addresses", ErrMAC, s)
+		return fmt.Errorf("%w: %q is a multicast prefix", ErrMAC, text)
 	}
-	return prefix, nil
+	p.n = copy(p.bytes[:], prefix)
+	return nil
 }
+
+// Expects describes a prefix.
+func (MACPrefix) Expects() string { return "the first bytes of a MAC address, such as 52:54:00" }
+
+// String writes the prefix with colons.
+func (p MACPrefix) String() string { return net.HardwareAddr(p.bytes[:p.n]).String() }
 
 // ErrMAC is what every failure of ParseMAC unwraps to.
 var ErrMAC = errors.New("not a MAC address")

@@ -6,9 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"maps"
-	"net/netip"
 	"slices"
 	"strings"
 )
@@ -23,12 +21,14 @@ type Machine struct {
 // Spec is everything that decides what a machine is. Two machines of equal
 // specs differ in nothing that this program has a say in.
 type Spec struct {
-	Preset     string    `json:"preset,omitempty"`
+	Preset string `json:"preset,omitempty"`
+	// Template is what the setup calls the template; the site may call it otherwise.
+	Template   string    `json:"template,omitempty"`
 	Clone      Clone     `json:"clone"`
 	Shape      Shape     `json:"shape"`
 	Adapters   []Adapter `json:"adapters"`
 	Guest      Guest     `json:"guest"`
-	Mark       Mark      `json:"mark"`
+	Info       Info      `json:"info"`
 	Power      Power     `json:"power"`
 	Checkpoint string    `json:"checkpoint,omitempty"`
 	// DropSeed takes the seed away once the guest was confirmed.
@@ -59,7 +59,7 @@ type Clone struct {
 	Hardware *Hardware `json:"hardware,omitempty"`
 }
 
-// FromVolume tells whether the template is a bare volume, named store/volume,
+// FromVolume reports whether the template is a bare volume, named store/volume,
 // and not a machine.
 func (c Clone) FromVolume() bool { return strings.Contains(c.Template, "/") }
 
@@ -76,14 +76,17 @@ const (
 // things that may differ from a template machine's. Whatever is empty is the
 // site's own choice, or the template's.
 type Hardware struct {
-	Emulator string `json:"emulator,omitempty"` // kvm or qemu
-	Arch     string `json:"arch,omitempty"`     // such as x86_64
-	Board    string `json:"board,omitempty"`    // such as q35
-	CPU      string `json:"cpu,omitempty"`      // host-model, host-passthrough, maximum or a model's name
-	Sockets  int    `json:"sockets,omitempty"`  // that the CPUs are spread over
-	Bus      string `json:"bus,omitempty"`      // of disks: virtio, scsi, sata
-	Display  string `json:"display,omitempty"`  // on or off
-	Console  string `json:"console,omitempty"`  // on or off
+	Emulator Emulator `json:"emulator,omitempty"` // kvm or qemu
+	Arch     string   `json:"arch,omitempty"`     // such as x86_64
+	Board    string   `json:"board,omitempty"`    // such as q35
+	CPU      string   `json:"cpu,omitempty"`      // host-model, host-passthrough, maximum or a model's name
+	Sockets  int      `json:"sockets,omitempty"`  // that the CPUs are spread over
+	Bus      DiskBus  `json:"bus,omitempty"`      // of disks: virtio, scsi, sata
+	Display  Switch   `json:"display,omitempty"`  // on or off
+	Console  Switch   `json:"console,omitempty"`  // on or off
+	// Adapters says what becomes of adapters that the template has and no row speaks
+	// of: they go, or are kept unplugged.
+	Adapters ExtraAdapters `json:"adapters,omitempty"`
 }
 
 // Shape is the machine's virtual hardware; zero keeps the template's.
@@ -95,7 +98,7 @@ type Shape struct {
 	Disks []Disk `json:"disks,omitempty"`
 }
 
-// IsZero tells whether nothing of the template's hardware is to change.
+// IsZero reports whether nothing of the template's hardware is to change.
 func (s Shape) IsZero() bool { return s.CPUs == 0 && s.Memory == 0 && s.Disk == 0 && len(s.Disks) == 0 }
 
 // Disk is a data disk. An empty store is that of the machine.
@@ -120,99 +123,6 @@ func (d Disk) String() string {
 	return strings.TrimSuffix(d.Size.String()+":"+d.Store+":"+string(d.Kind), "::"+string(ThinDisk))
 }
 
-// Adapter is one network adapter and what the guest is to do with it.
-type Adapter struct {
-	Network   string `json:"network"`
-	MAC       string `json:"mac"`
-	VLAN      int    `json:"vlan,omitempty"`      // tag, where the site's network takes one
-	Model     string `json:"model,omitempty"`     // such as e1000e; empty keeps the template's
-	Unplugged bool   `json:"unplugged,omitempty"` // it is there, and its cable is not
-	DHCP      bool   `json:"dhcp,omitempty"`
-	// Later means that it was added after the first boot, at which a guest is told
-	// of its adapters: of this one it was not.
-	Later bool `json:"later,omitempty"`
-	// Lease is the address that the network's DHCP server keeps for it.
-	Lease  netip.Prefix `json:"lease,omitzero"`
-	DHCP6  bool         `json:"dhcp6,omitempty"`
-	SLAAC  bool         `json:"slaac,omitempty"` // addresses from router advertisements (RFC 4862)
-	NoIPv6 bool         `json:"no_ipv6,omitempty"`
-	MTU    int          `json:"mtu,omitempty"`
-	Routes []Route      `json:"routes,omitempty"`
-	// Via says how it is reached, if it is no card of its own in the guest.
-	Via       Via            `json:"via,omitzero"`
-	Addresses []netip.Prefix `json:"addresses,omitempty"`
-	// Gateways are given to a guest only for the families it has an address of.
-	Gateways []netip.Addr `json:"gateways,omitempty"`
-	DNS      []netip.Addr `json:"dns,omitempty"`
-	Search   []string     `json:"search,omitempty"`
-}
-
-// Ways are the words by which the adapter is asked for addresses of the
-// network's own: dhcp, dhcp6 and slaac.
-func (a Adapter) Ways() []string {
-	var words []string
-	for _, way := range []struct {
-		asked bool
-		word  string
-	}{{a.DHCP, "dhcp"}, {a.DHCP6, "dhcp6"}, {a.SLAAC, "slaac"}} {
-		if way.asked {
-			words = append(words, way.word)
-		}
-	}
-	if a.Lease.IsValid() {
-		words = append(words, a.Lease.Addr().String())
-	}
-	return words
-}
-
-// Route is a way to a network besides the default one.
-type Route struct {
-	To  netip.Prefix `json:"to" key:"to" doc:"the network that it leads to"`
-	Via netip.Addr   `json:"via" key:"via" doc:"the router"`
-}
-
-// Via is how an adapter is reached that is no card of its own in the guest: as
-// a tagged network on another adapter, or as the second card of a bond.
-type Via struct {
-	Adapter int `json:"adapter"`       // counted from 1
-	Tag     int `json:"tag,omitempty"` // 0 for a bond
-}
-
-// Tagged tells whether the adapter is a tagged network on another, and so has
-// no card at the site.
-func (v Via) Tagged() bool { return v.Tag > 0 }
-
-// Bonded tells whether the adapter's card joins another one's.
-func (v Via) Bonded() bool { return v.Adapter > 0 && v.Tag == 0 }
-
-// String writes it as it stands in a cell.
-func (v Via) String() string {
-	switch {
-	case v.Tagged():
-		return fmt.Sprintf("%d:%d", v.Adapter, v.Tag)
-	case v.Bonded():
-		return fmt.Sprintf("bond:%d", v.Adapter)
-	}
-	return ""
-}
-
-// Told are the adapters that a guest was told of on its first boot. Others come
-// after them.
-func Told(all []Adapter) []Adapter {
-	return slices.DeleteFunc(slices.Clone(all), func(a Adapter) bool { return a.Later })
-}
-
-// Cards are the adapters that are cards at the site.
-func Cards(all []Adapter) []Adapter {
-	cards := make([]Adapter, 0, len(all))
-	for _, a := range all {
-		if !a.Via.Tagged() {
-			cards = append(cards, a)
-		}
-	}
-	return cards
-}
-
 // Guest is what the guest makes of itself on its first boot.
 type Guest struct {
 	Answers  AnswersKind  `json:"answers"`
@@ -220,14 +130,14 @@ type Guest struct {
 	Domain   string       `json:"domain,omitempty"`
 	Login    string       `json:"login,omitempty"`
 	Password PasswordKind `json:"password"`
-	Keys     []string     `json:"keys,omitempty"`
+	Keys     PublicKeys   `json:"keys,omitempty"`
 	Timezone string       `json:"timezone,omitempty"`
 	Locale   string       `json:"locale,omitempty"`
 	Licence  string       `json:"licence,omitempty"` // secret:NAME
 	// Hash is how passwords are hashed.
 	Hash Hash `json:"hash,omitzero"`
 	// Own are answers of the user's own, for the answers `files`.
-	Own *OwnAnswers `json:"own_answers,omitempty"`
+	Own *OwnAnswers `json:"custom_answers,omitempty"`
 	// The first-boot contents are shared by all machines that have the same; nil
 	// stands for none.
 	*Firstboot
@@ -244,21 +154,21 @@ func (g Guest) Whole() Guest {
 // Hash is a way to hash passwords (crypt(5)); empty means SHA-512 with its
 // usual rounds.
 type Hash struct {
-	Method string `json:"method,omitempty" key:"method" short:"yes" doc:"sha512 (the default) or yescrypt"`
-	Rounds int    `json:"rounds,omitempty" key:"rounds" doc:"of sha512, 1000 to 9999999 (default 5000)"`
+	Method HashMethod `json:"method,omitempty" key:"method" short:"yes" doc:"sha512 (the default) or yescrypt"`
+	Rounds int        `json:"rounds,omitempty" key:"rounds" doc:"of sha512, 1000 to 9999999 (default 5000)"`
 }
 
 // OwnAnswers are the user's own templates of answers, and the seed they go on.
 type OwnAnswers struct {
 	Label string    `json:"label"`
-	Kind  string    `json:"kind"` // iso or fat
+	Kind  SeedImage `json:"kind"`
 	Files []OwnFile `json:"files"`
 }
 
 // OwnFile is a template (text/template) of a file of the seed.
 type OwnFile struct {
 	Name string `json:"name" key:"name" doc:"the file's name on the seed"`
-	Text string `json:"text" key:"text" doc:"its content: a Go template, to which the machine is given; best as file:PATH"`
+	Text string `json:"text" key:"text" doc:"its content: a Go template of the machine's values; best as file:PATH"`
 }
 
 // FQDN is the host name with the domain, if there is one.
@@ -299,17 +209,12 @@ func (g Guest) Accounts() []Account {
 	return all
 }
 
-// AnswersKind says what the guest reads on its first boot.
+// AnswersKind says what the guest reads on its first boot; the package kinds lists the
+// kinds.
 type AnswersKind string
 
-// The kinds of answers.
-const (
-	CloudInit AnswersKind = "cloud-init"
-	Unattend  AnswersKind = "unattend"
-	OVFEnv    AnswersKind = "ovf-env"
-	OwnFiles  AnswersKind = "files"
-	NoAnswers AnswersKind = "none"
-)
+// NoAnswers is of a guest that reads none.
+const NoAnswers AnswersKind = "none"
 
 // PasswordKind says where the login's password comes from: `generate`, `none`
 // or `secret:NAME`, a sealed value that several machines may share.
@@ -327,8 +232,8 @@ func (k PasswordKind) Shared() (name string, ok bool) {
 	return strings.CutPrefix(string(k), "secret:")
 }
 
-// Mark is what people want to know of a machine. The site stores it.
-type Mark struct {
+// Info is what people want to know of a machine. The site stores it.
+type Info struct {
 	Owner  string            `json:"owner,omitempty"`
 	Notes  string            `json:"notes,omitempty"`
 	Until  string            `json:"until,omitempty"`
@@ -351,7 +256,7 @@ const (
 	Cut Power = "cut"
 )
 
-// Starts tells whether the machine is started at all.
+// Starts reports whether the machine is started at all.
 func (p Power) Starts() bool { return p != Off }
 
 // Rests is how the machine is once all is done: on or off.

@@ -13,15 +13,18 @@ import (
 func TestParseSize(t *testing.T) {
 	for text, want := range map[string]Size{
 		"4GiB": 4 * GiB, "512 MiB": 512 * MiB, "20G": 20 * GiB, "1.5t": TiB + TiB/2, "8gb": 8 * GiB, "1024KiB": MiB,
+		"1,5GiB": GiB + GiB/2, "4 096 MiB": 4 * GiB, "4\u00a0096\u202fMiB": 4 * GiB, "1,024,000KiB": 1000 * MiB, "1.024.000KiB": 1000 * MiB, "1,024.5KiB": 1024*KiB + 512,
+		"1'024MiB": GiB, "0.500GiB": GiB / 2, "0,5T": TiB / 2,
 	} {
 		got, err := ParseSize(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for text, why := range map[string]string{
-		"4": "unit is missing", "": "number and a unit", "GiB": "number and a unit", "-4GiB": "number and a unit", "0GiB": "more than nothing",
-		"4GiBs": "number and a unit", "4PiB": "number and a unit", "1e3GiB": "number and a unit", "9999999999TiB": "larger than any", "1.0001KiB": "whole number of bytes",
+		"4": "unit is missing", "": "number and a unit", "GiB": "number and a unit", "-4GiB": "number and a unit", "0GiB": "greater than zero",
+		"4GiBs": "number and a unit", "4PiB": "number and a unit", "1e3GiB": "number and a unit", "9999999999TiB": "too large", "1.0001KiB": "whole number of bytes",
 		"4 G B": "unknown unit", "1.2.3GiB": "number and a unit",
+		"1.000GiB": "1.000 may mean 1000 or 1; write it without", "1,024MiB": "1,024 may mean 1024 or 1.024", "1,024,5MiB": "number and a unit", "4 09 MiB": "number and a unit",
 	} {
 		_, err := ParseSize(text)
 		require.ErrorIs(t, err, ErrSize, text)
@@ -71,7 +74,7 @@ func TestNames(t *testing.T) {
 	for _, bad := range []string{"", ".example", "brackwater..example", "example.", strings.Repeat("a.", 130) + "a"} {
 		assert.ErrorIs(t, CheckDomain(bad), ErrDomain, bad)
 	}
-	for login, good := range map[string]bool{"survey": true, "_ops-2": true, "2ops": false, "-x": false, "Root": false, "": false, "a b": false} {
+	for login, good := range map[string]bool{"survey": true, "_ops-2": true, "2ops": false, "-x": false, "Root": true, "jane.doe": true, "host$": true, "a/b": false, "é": false, "": false, "a b": false} {
 		assert.Equal(t, good, CheckLogin(login) == nil, login)
 	}
 }
@@ -84,14 +87,15 @@ func TestIdentitiesAreStableAndApart(t *testing.T) {
 	for _, id := range []string{
 		Identity(ledger, key, 1).String(), Identity(ledger, key, 2).String(), Identity(other, key, 1).String(),
 		Identity(ledger, Key{Site: "vessel", Name: "bms-sonar-01"}, 1).String(),
-		MAC(ledger, key, 1, nil, 0).String(), MAC(ledger, key, 2, nil, 0).String(), MAC(other, key, 1, nil, 0).String(), MAC(ledger, key, 1, nil, 1).String(),
+		MAC(ledger, key, 1, MACPrefix{}, 0).String(), MAC(ledger, key, 2, MACPrefix{}, 0).String(), MAC(other, key, 1, MACPrefix{}, 0).String(), MAC(ledger, key, 1, MACPrefix{}, 1).String(),
 	} {
 		assert.False(t, seen[id], id)
 		seen[id] = true
 	}
 	for n := range 200 {
-		mac := MAC(ledger, key, n, nil, 0)
-		prefix, err := ParsePrefix("52:54:00")
+		mac := MAC(ledger, key, n, MACPrefix{}, 0)
+		var prefix MACPrefix
+		err := prefix.UnmarshalText([]byte("52:54:00"))
 		require.NoError(t, err)
 		assert.True(t, strings.HasPrefix(MAC(ledger, key, n, prefix, 0).String(), "52:54:00:"))
 		assert.Equal(t, byte(0x02), mac[0]&0x03, "unicast and locally administered: %s", mac)
@@ -112,7 +116,7 @@ func TestFingerprintFollowsEveryValue(t *testing.T) {
 	a := Spec{Shape: Shape{CPUs: 2}, Guest: Guest{Hostname: "a"}}
 	b := a
 	assert.Equal(t, a.Fingerprint(), b.Fingerprint())
-	b.Mark.Notes = "x"
+	b.Info.Notes = "x"
 	assert.NotEqual(t, a.Fingerprint(), b.Fingerprint())
 }
 

@@ -3,9 +3,8 @@ package machine
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
-	"unicode"
-	"unicode/utf8"
 )
 
 // The reasons for which a name is refused.
@@ -48,32 +47,18 @@ func CheckDomain(s string) error {
 	return nil
 }
 
-// CheckLogin accepts the user names that useradd and every other common tool
-// accept: a lower-case letter or underscore, then at most 31 of those, digits
-// and hyphens.
+// login is what useradd of all common systems accepts.
+var login = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*\$?$`)
+
+// CheckLogin accepts the user names that a common Linux does: a letter or
+// underscore, then letters, digits, underscores, dots and hyphens, 32 characters in
+// all, and perhaps a dollar sign at the end.
 func CheckLogin(s string) error {
 	if s == "" || len(s) > 32 {
 		return fmt.Errorf("%w: 1 to 32 characters are allowed", ErrLogin)
 	}
-	for i, r := range s {
-		lower := r >= 'a' && r <= 'z' || r == '_'
-		if !lower && (i == 0 || r != '-' && (r < '0' || r > '9')) {
-			return fmt.Errorf("%w: write a lower-case letter or underscore, then lower-case letters, digits, hyphens and underscores", ErrLogin)
-		}
-	}
-	return nil
-}
-
-// CheckAccount accepts what is a login name on Linux, or an account's on
-// Windows: at most 20 characters, none of "/\[]:;|=,+*?<>@ among them and no
-// dot at the end.
-func CheckAccount(s string) error {
-	if CheckLogin(s) == nil {
-		return nil
-	}
-	if s == "" || utf8.RuneCountInString(s) > 20 || strings.ContainsAny(s, `"/\[]:;|=,+*?<>@`) || strings.HasSuffix(s, ".") ||
-		strings.TrimSpace(s) != s || strings.IndexFunc(s, unicode.IsControl) >= 0 {
-		return fmt.Errorf("%w: %q", ErrLogin, s)
+	if !login.MatchString(s) {
+		return fmt.Errorf("%w: write a letter or underscore, then letters, digits, underscores, dots and hyphens", ErrLogin)
 	}
 	return nil
 }

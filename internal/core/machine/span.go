@@ -9,7 +9,7 @@ import (
 )
 
 // ErrSpan is what every failure of ParseSpan unwraps to.
-var ErrSpan = errors.New("not a range of names")
+var ErrSpan = errors.New("not a range of machine names")
 
 // Span is the text of a `machine` cell: one name, or a range of names such as
 // `bms-[quay,vessel]-sonar-[01-04]`. It holds the pattern and not the names,
@@ -62,12 +62,12 @@ func ParseSpan(s string) (Span, error) {
 				}
 				p.choices = append(p.choices, c)
 				if total > math.MaxInt-c.count() {
-					return Span{}, fmt.Errorf("%w: more names than can be counted", ErrSpan)
+					return Span{}, fmt.Errorf("%w: too many names", ErrSpan)
 				}
 				total += c.count()
 			}
 			if span.count > math.MaxInt/total {
-				return Span{}, fmt.Errorf("%w: more names than can be counted", ErrSpan)
+				return Span{}, fmt.Errorf("%w: too many names", ErrSpan)
 			}
 			span.count *= total
 			rest = tail
@@ -81,17 +81,17 @@ func ParseSpan(s string) (Span, error) {
 
 func parseChoice(s string) (choice, error) {
 	if s == "" {
-		return choice{}, fmt.Errorf("%w: a bracket holds numbers like 01-12 or words separated by commas", ErrSpan)
+		return choice{}, fmt.Errorf("%w: write numbers such as 01-12, or words separated by commas, inside the brackets", ErrSpan)
 	}
 	if strings.Contains(s, "[") {
-		return choice{}, fmt.Errorf("%w: a bracket within a bracket", ErrSpan)
+		return choice{}, fmt.Errorf("%w: brackets cannot be nested", ErrSpan)
 	}
 	lo, hi, _ := strings.Cut(s, "-")
 	if !isNumber(lo) || !isNumber(hi) {
 		return choice{word: s}, nil
 	}
 	if len(lo) > 9 || len(hi) > 9 {
-		return choice{}, fmt.Errorf("%w: more names than can be counted", ErrSpan)
+		return choice{}, fmt.Errorf("%w: too many names", ErrSpan)
 	}
 	a, _ := strconv.Atoi(lo)
 	b, _ := strconv.Atoi(hi)
@@ -103,8 +103,17 @@ func parseChoice(s string) (choice, error) {
 
 func isNumber(s string) bool { return s != "" && strings.Trim(s, "0123456789") == "" }
 
-// Count tells how many names the span holds; at least 1.
+// Count reports how many names the span holds; at least 1.
 func (s Span) Count() int { return s.count }
+
+// Names lists all of them; ask Count before.
+func (s Span) Names() []string {
+	all := make([]string, s.Count())
+	for i := range all {
+		all[i] = s.Name(i)
+	}
+	return all
+}
 
 // Name returns the i-th name, counted from 0 with the last bracket running fastest.
 func (s Span) Name(i int) string {

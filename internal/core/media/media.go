@@ -47,7 +47,7 @@ func Image(kind Kind, label string, files []File) ([]byte, error) {
 	return iso(label, files), nil
 }
 
-// KindOf tells of which kind an image is that was made here.
+// KindOf returns the kind of an image that was made here.
 func KindOf(image []byte) Kind {
 	if at := primaryAt*sector + 1; len(image) > at+5 && string(image[at:at+5]) == "CD001" {
 		return ISOKind
@@ -55,7 +55,7 @@ func KindOf(image []byte) Kind {
 	return FATKind
 }
 
-// Check tells why no image of a kind can have that label and those files.
+// Check reports why no image of a kind can have that label and those files.
 func Check(kind Kind, label string, files []File) error {
 	if label == "" || len(label) > most[kind] || strings.Trim(label, nameCharacters+" ") != "" || strings.TrimSpace(label) != label {
 		return fmt.Errorf("%w: the label %q must have 1 to %d letters, digits, dots, hyphens and underscores", ErrImage, label, most[kind])

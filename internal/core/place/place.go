@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 )
 
 // Order asks for the place of one machine.
@@ -19,10 +19,12 @@ type Order struct {
 	// already; empty leaves the choice.
 	Host, Store string
 	Kind        machine.CloneKind
-	Template    survey.Template
+	Template    contract.Template
 	// Memory is what the machine takes of a host besides what it takes now.
 	Memory machine.Size
-	// Clone tells whether there is a disk to be made; Disks are the data disks.
+	// Frees is what the clone that this one replaces gives back to the store first.
+	Frees machine.Size
+	// Clone reports whether there is a disk to be made; Disks are the data disks.
 	Clone    bool
 	Disks    []machine.Disk
 	Networks []string
@@ -61,19 +63,19 @@ type Room struct {
 }
 
 type host struct {
-	survey.Host
+	contract.Host
 	left   machine.Size
 	groups map[string]int
 }
 
 type store struct {
-	survey.Store
+	contract.Store
 	left machine.Size
 }
 
 // NewRoom takes stock of a site. Machines that are there already count towards
 // their groups.
-func NewRoom(s *survey.Survey, spare Spare, groups func(survey.Machine) string) *Room {
+func NewRoom(s *contract.Survey, spare Spare, groups func(contract.Machine) string) *Room {
 	r := &Room{spare: spare, stores: map[string][]*store{}}
 	for _, h := range s.Hosts {
 		left := min(h.Memory-h.Promised, h.FreeMemory) - spare.Memory
@@ -148,7 +150,7 @@ func (r *Room) place(o Order) (Place, *Shortfall) {
 		}
 		if h.Down != "" {
 			if o.Host != "" {
-				return Place{Host: o.Host, Store: o.Store}, nil // it will fail there, and is told of; nothing else stands in its way
+				return Place{Host: o.Host, Store: o.Store}, nil // it will fail there with an error; nothing else stands in its way
 			}
 			continue
 		}
@@ -169,7 +171,7 @@ func (r *Room) place(o Order) (Place, *Shortfall) {
 	place := Place{Host: best.host.Name, Store: o.Store}
 	if o.Clone {
 		place.Store = best.store.Name
-		best.store.left -= size(o)
+		best.store.left -= size(o) - o.Frees
 		place.Takes = size(o)
 		if o.Kind == machine.Linked {
 			place.Saves = max(o.Template.Used-linkedSize, 0)
@@ -190,18 +192,18 @@ type why struct{ column, reason string }
 // try looks whether a machine fits at a host, and in which of its stores best.
 func (r *Room) try(o Order, h *host) (*candidate, *why) {
 	for i, n := range o.Networks {
-		if len(h.Networks) > 0 && !survey.Connects(h.Networks, n) {
+		if len(h.Networks) > 0 && !contract.Connects(h.Networks, n) {
 			return nil, &why{column("network", i), fmt.Sprintf("host %s has no network %s", h.Name, n)}
 		}
 	}
 	if o.Memory > max(h.left, 0) && o.Memory > 0 {
-		return nil, &why{"memory", fmt.Sprintf("host %s has %s of memory left for it, and it needs %s (%s are kept spare)", h.Name, whole(h.left), o.Memory, r.spare.Memory)}
+		return nil, &why{"memory", fmt.Sprintf("host %s has %s of free memory, %s needed (%s set aside)", h.Name, whole(h.left), o.Memory, r.spare.Memory)}
 	}
 	if !o.Clone {
 		return &candidate{host: h}, nil
 	}
 	if o.Kind == machine.Linked && len(o.Template.Hosts) > 0 && !slices.Contains(o.Template.Hosts, h.Name) {
-		return nil, &why{"template", fmt.Sprintf("host %s does not reach template %s, which a linked clone needs", h.Name, o.Template.Name)}
+		return nil, &why{"template", fmt.Sprintf("host %s cannot reach template %s, which a linked clone needs", h.Name, o.Template.Name)}
 	}
 	names := []string{o.Store}
 	if o.Store == "" {
@@ -234,7 +236,8 @@ func (r *Room) try(o Order, h *host) (*candidate, *why) {
 
 // room looks whether all disks find their room.
 func (r *Room) room(o Order, h *host, st *store) *why {
-	needs := map[*store]machine.Size{st: size(o)}
+	needs := map[*store]machine.Size{st: size(o) - o.Frees}
+	order := []*store{st}
 	for _, d := range o.Disks {
 		at := st
 		if d.Store != "" {
@@ -245,11 +248,16 @@ func (r *Room) room(o Order, h *host, st *store) *why {
 		}
 		if d.Kind == machine.FullDisk {
 			needs[at] += d.Size
+			order = append(order, at)
 		}
 	}
-	for at, n := range needs {
-		if n > at.left {
-			return &why{"store", fmt.Sprintf("store %s has %s left for it, and it needs %s (%s are kept spare)", at.Name, whole(at.left), n, r.spare.Disk)}
+	for _, at := range order {
+		if n := needs[at]; n > at.left {
+			column := "store"
+			if at != st || size(o)-o.Frees <= at.left {
+				column = "disks"
+			}
+			return &why{column, fmt.Sprintf("store %s has %s free, %s needed (%s set aside)", at.Name, whole(at.left), n, r.spare.Disk)}
 		}
 	}
 	return nil
@@ -305,7 +313,7 @@ func shortfall(o Order, whys []why) *Shortfall {
 	return s
 }
 
-// Left tells what the plans so far leave of hosts and stores.
+// Left reports what the plans so far leave of hosts and stores.
 func (r *Room) Left() (hosts, stores map[string]machine.Size) {
 	hosts, stores = map[string]machine.Size{}, map[string]machine.Size{}
 	for _, h := range r.hosts {
@@ -319,7 +327,7 @@ func (r *Room) Left() (hosts, stores map[string]machine.Size) {
 	return hosts, stores
 }
 
-// StoreID tells stores of one name apart by the hosts that reach them, as
+// StoreID distinguishes stores of one name by the hosts that reach them, as
 // `pool@quay-1,quay-2`; where hosts are not told it is just the name.
 func StoreID(name string, hosts []string) string {
 	if len(hosts) == 0 {

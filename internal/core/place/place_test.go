@@ -9,28 +9,28 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 )
 
 const gib = machine.GiB
 
-// two hosts of 16GiB: each has a store of its own named local, and both reach
+// site hosts of 16GiB: each has a store of its own named local, and both reach
 // shared, where the template is.
-func site() *survey.Survey {
-	host := func(name string) survey.Host {
-		return survey.Host{Name: name, Memory: 16 * gib, FreeMemory: 15 * gib, Promised: 4 * gib, Stores: []string{"local", "shared"}, Networks: []string{"survey"}}
+func site() *contract.Survey {
+	host := func(name string) contract.Host {
+		return contract.Host{Name: name, Memory: 16 * gib, FreeMemory: 15 * gib, Promised: 4 * gib, Stores: []string{"local", "shared"}, Networks: []string{"survey"}}
 	}
-	return &survey.Survey{
-		Hosts: []survey.Host{host("quay-1"), host("quay-2")},
-		Stores: []survey.Store{
+	return &contract.Survey{
+		Hosts: []contract.Host{host("quay-1"), host("quay-2")},
+		Stores: []contract.Store{
 			{Name: "local", Free: 50 * gib, Hosts: []string{"quay-1"}}, {Name: "local", Free: 90 * gib, Hosts: []string{"quay-2"}},
 			{Name: "shared", Free: 30 * gib, Hosts: []string{"quay-1", "quay-2"}},
 		},
 	}
 }
 
-var template = survey.Template{Name: "deb12-base", Used: 8 * gib, Store: "shared", Hosts: []string{"quay-1", "quay-2"}}
+var template = contract.Template{Name: "deb12-base", Used: 8 * gib, Store: "shared", Hosts: []string{"quay-1", "quay-2"}}
 
 func order(name string, change func(*Order)) Order {
 	o := Order{Key: machine.Key{Site: "quay", Name: name}, Kind: machine.Linked, Template: template, Memory: 2 * gib, Clone: true}
@@ -41,7 +41,7 @@ func order(name string, change func(*Order)) Order {
 }
 
 func plan(orders ...Order) (map[machine.Key]Place, []Shortfall) {
-	return NewRoom(site(), Spare{gib, gib}, func(survey.Machine) string { return "" }).Plan(orders)
+	return NewRoom(site(), Spare{gib, gib}, func(contract.Machine) string { return "" }).Plan(orders)
 }
 
 func TestPlace(t *testing.T) {
@@ -55,11 +55,11 @@ func TestPlace(t *testing.T) {
 		"named":                        {func(o *Order) { o.Host, o.Store = "quay-2", "local" }, "quay-2 local", ""},
 		"parent at one host":           {func(o *Order) { o.Template.Hosts = []string{"quay-2"} }, "quay-2 shared", ""},
 		"as much memory as there is":   {func(o *Order) { o.Memory = 11 * gib }, "quay-1 shared", ""},
-		"too much memory":              {func(o *Order) { o.Memory = 12 * gib }, "", "memory: host quay-1 has 11GiB of memory left for it, and it needs 12GiB (1GiB are kept spare); host quay-2 has 11GiB of memory left for it, and it needs 12GiB (1GiB are kept spare)"},
+		"too much memory":              {func(o *Order) { o.Memory = 12 * gib }, "", "memory: host quay-1 has 11GiB of free memory, 12GiB needed (1GiB set aside); host quay-2 has 11GiB of free memory, 12GiB needed (1GiB set aside)"},
 		"off takes none":               {func(o *Order) { o.Memory = 0 }, "quay-1 shared", ""},
 		"room for a full disk":         {func(o *Order) { o.Store, o.Disks = "local", []machine.Disk{{Size: 60 * gib, Kind: machine.FullDisk}} }, "quay-2 local", ""},
 		"a thin disk takes none":       {func(o *Order) { o.Disks = []machine.Disk{{Size: 900 * gib, Kind: machine.ThinDisk}} }, "quay-1 shared", ""},
-		"no room for a clone":          {func(o *Order) { o.Kind, o.Store, o.Template.Used = machine.Full, "shared", 30*gib }, "", "store: store shared has 29GiB left for it, and it needs 30GiB (1GiB are kept spare)"},
+		"no room for a clone":          {func(o *Order) { o.Kind, o.Store, o.Template.Used = machine.Full, "shared", 30*gib }, "", "store: store shared has 29GiB free, 30GiB needed (1GiB set aside)"},
 		"no such network":              {func(o *Order) { o.Networks = []string{"survey", "chart"} }, "", "network.2: host quay-1 has no network chart; host quay-2 has no network chart"},
 		"a bridge that nobody lists":   {func(o *Order) { o.Networks = []string{"bridge:br0"} }, "quay-1 shared", ""},
 		"a store that is not there":    {func(o *Order) { o.Store = "bulk" }, "", `store: host quay-1 has no store "bulk"; host quay-2 has no store "bulk"`},
@@ -77,15 +77,15 @@ func TestPlace(t *testing.T) {
 }
 
 func TestStoresOfOneNameAreToldApart(t *testing.T) {
-	_, stores := NewRoom(site(), Spare{}, func(survey.Machine) string { return "" }).Left()
+	_, stores := NewRoom(site(), Spare{}, func(contract.Machine) string { return "" }).Left()
 	assert.Equal(t, map[string]machine.Size{"local@quay-1": 50 * gib, "local@quay-2": 90 * gib, "shared@quay-1,quay-2": 30 * gib}, stores)
 	assert.Equal(t, "bulk", StoreID("bulk", nil))
 }
 
 func TestGroupsAreSpreadAndWhatIsThereCounts(t *testing.T) {
 	s := site()
-	s.Machines = []survey.Machine{{Name: "bms-sonar-01", Host: "quay-1"}}
-	room := NewRoom(s, Spare{}, func(survey.Machine) string { return "sonar" })
+	s.Machines = []contract.Machine{{Name: "bms-sonar-01", Host: "quay-1"}}
+	room := NewRoom(s, Spare{}, func(contract.Machine) string { return "sonar" })
 	sonar := func(o *Order) { o.Group = "sonar" }
 	places, _ := room.Plan([]Order{order("bms-sonar-02", sonar), order("bms-sonar-03", sonar), order("bms-sonar-04", sonar)})
 	at := map[string]int{}
@@ -98,7 +98,7 @@ func TestGroupsAreSpreadAndWhatIsThereCounts(t *testing.T) {
 func TestHostThatIsDownTakesOnlyWhatIsBoundToIt(t *testing.T) {
 	s := site()
 	s.Hosts[0].Down = "no answer"
-	room := NewRoom(s, Spare{}, func(survey.Machine) string { return "" })
+	room := NewRoom(s, Spare{}, func(contract.Machine) string { return "" })
 	places, short := room.Plan([]Order{order("a", nil), order("b", func(o *Order) { o.Host = "quay-1" })})
 	assert.Empty(t, short)
 	assert.Equal(t, "quay-2", places[machine.Key{Site: "quay", Name: "a"}].Host)
@@ -121,7 +121,7 @@ func TestPlansAreStableAndKeepWithinTheRoom(t *testing.T) {
 				o.Host = []string{"", "", "quay-2"}[random.IntN(3)]
 			}))
 		}
-		room := NewRoom(site(), Spare{gib, gib}, func(survey.Machine) string { return "" })
+		room := NewRoom(site(), Spare{gib, gib}, func(contract.Machine) string { return "" })
 		places, short := room.Plan(orders)
 		assert.Len(t, places, len(orders)-len(short), "seed %d", seed)
 		memory, disk := room.Left()

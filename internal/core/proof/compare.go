@@ -7,43 +7,9 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/machine"
 )
-
-// State is how far the ledger knows a machine to be.
-type State string
-
-// The states of a Known machine.
-const (
-	Making State = "making" // a run began it and has not finished it
-	Made   State = "made"
-)
-
-// Known is what the ledger holds of a machine.
-type Known struct {
-	machine.Key
-	Generation int
-	State      State
-	Cloned     bool // its clone was done
-	Started    bool // its start was begun: it may hold something by now
-	Spec       machine.Spec
-}
-
-// Seen is a machine as a site has it.
-type Seen struct {
-	Identity uuid.UUID
-	Name     string
-	// Ledger is the id of the ledger that made it; zero if no ledger did.
-	Ledger     uuid.UUID
-	Generation int
-	// Power and Shape are how it is now; empty where that is not told.
-	Power machine.Power
-	Shape machine.Shape
-	// Adapters have what a site knows of them: network, MAC address, and whether
-	// they are plugged in. They are nil where that is not told.
-	Adapters []machine.Adapter
-	Mark     machine.Mark
-}
 
 // Situation is all that a proof is computed from.
 type Situation struct {
@@ -53,16 +19,22 @@ type Situation struct {
 	// Seen holds the machines of each site that was asked. A site that was
 	// not asked is taken to have what the ledger says.
 	Seen map[string][]Seen
-	// Spent are the last generations of machines that were retired and whose
-	// disks, which bear their identity, were kept.
+	// Spent are the last generations of machines that were retired: no later one
+	// may have their identity.
 	Spent map[machine.Key]int
 	// Hidden are machines on hosts that are down: the ledger is believed.
 	Hidden map[machine.Key]bool
+	// Today is the date, as rows write it: a machine that a sweep has shut down is left
+	// off for as long as its own is over.
+	Today string
+	// Doubted are sites whose answer misses so many machines that it decides
+	// nothing, with the reason. What such a site did not list is hidden, too.
+	Doubted map[string]string
 }
 
-// unknownClone is said of a machine that is ours and that the ledger has no
+// UnknownClone is said of a machine that is ours and that the ledger has no
 // word of: it writes down what it begins before it begins it.
-const unknownClone = "the site has a clone of this machine that this ledger does not know; was the ledger restored from a copy?"
+const UnknownClone = "the site has a newer clone of this machine than the ledger, which may have been restored from a copy; `mintbatch ledger rebuild` updates it"
 
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
@@ -84,7 +56,11 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 	for _, m := range s.Wanted {
 		wanted[m.Key] = true
 		if keep(m.Name) {
-			p.Works = append(p.Works, c.work(m))
+			w := c.work(m)
+			if w.Word == Same && c.siteView(w.Key, w.Generation).seen {
+				w.Refusal = "" // of this one the site has told
+			}
+			p.Works = append(p.Works, w)
 		}
 	}
 	for _, k := range s.Known {
@@ -106,90 +82,211 @@ type comparer struct {
 	sites map[string]siteView
 }
 
+// view is what a site shows of one generation of a machine.
+type view struct {
+	Seen
+	there bool // at the site, or taken to be
+	seen  bool // the site itself says so
+}
+
+// siteView finds a generation at its site.
+func (c comparer) siteView(key machine.Key, generation int) view {
+	site, asked := c.sites[key.Site]
+	here, there := site.byIdentity[machine.Identity(c.Ledger, key, generation)]
+	return view{Seen: here, there: there || !asked || c.Hidden[key] || c.Doubted[key.Site] != "", seen: there}
+}
+
 func (c comparer) work(m *machine.Machine) Work {
 	known, isKnown := c.known[m.Key]
 	if !isKnown {
 		known = &Known{Key: m.Key, Generation: c.Spent[m.Key] + 1, State: Making, Spec: m.Spec}
 	}
-	w := Work{Key: m.Key, Machine: m, Word: New, Generation: known.Generation}
+	w := Work{Key: m.Key, Machine: m, Word: New, Generation: known.Generation, Refusal: c.Doubted[m.Site], after: c.Spent[m.Key]}
 	w.Identity = machine.Identity(c.Ledger, m.Key, w.Generation)
-	site, asked := c.sites[m.Site]
-	named, nameThere := site.byName[strings.ToLower(m.Name)]
-	here, there := site.byIdentity[w.Identity]
-	if there && !isKnown {
-		return w.as(Taken, unknownClone)
+	here := c.siteView(m.Key, known.Generation)
+	if here.seen && !isKnown {
+		return w.withWord(Taken, UnknownClone)
 	}
-	hidden := c.Hidden[m.Key] && !there
-	there = there || isKnown && (!asked || hidden)
-
+	if here.seen && here.Ledger != c.Ledger {
+		return w.withWord(Taken, "the site has a machine with this identity but without this ledger's mark")
+	}
+	named, nameThere := c.sites[m.Site].byName[strings.ToLower(m.Name)]
 	if nameThere && named.Identity != w.Identity {
 		switch {
 		case named.Ledger != c.Ledger:
-			return w.as(Taken, "the site has a machine of this name that this ledger did not make")
+			return w.withWord(Taken, "the site has a machine of this name that does not belong to this ledger")
 		case named.Generation > w.Generation || known.State == Made:
-			return w.as(Taken, unknownClone)
+			return w.withWord(Taken, UnknownClone)
 		}
-		w.Replaces = named.Identity // an earlier clone that was already given up
 	}
-	if there && asked && !hidden && here.Ledger != c.Ledger {
-		return w.as(Taken, "the site has a machine of this identity without this ledger's mark")
-	}
-	if isKnown {
-		m = withLater(m, known)
-		w.Machine = m
-	}
-	changes := differences(known.Spec, m.Spec)
 	switch {
 	case !isKnown:
 		return w
-	case known.State == Making:
-		w.Begun = true
-		w.Reasons = append(w.Reasons, Reason{Text: "begun by an earlier run and not finished"})
-		switch {
-		case known.Cloned && !there:
-			w = w.again(c.Ledger, false)
-		case changesClone(changes), known.Started && (cloneAgain(changes) || addsLater(changes)):
-			// Also where nothing is seen: the site may still be cloning what
-			// was asked before.
-			w = w.again(c.Ledger, true)
-			if known.Started {
-				w.Word = Remake
-			}
+	case known.State == Made && !here.there:
+		return w.remake(c.Ledger, uuid.Nil).withWord(New, "it no longer exists at the site")
+	case known.State == Made:
+		return c.made(w, known, here)
+	}
+	return c.begun(w, known, here, named, nameThere)
+}
+
+// begun is the work on a machine that a run began and did not finish.
+func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere bool) Work {
+	if e := known.Earlier; e != nil && !here.seen {
+		old := c.siteView(w.Key, e.Generation)
+		if nameThere && e.Generation == 0 && named.Generation < w.Generation { // of an older form of the ledger, which did not write down which
+			old, e = view{Seen: named, there: true, seen: true}, &Earlier{Generation: named.Generation, Removal: true}
 		}
-		w.Reasons = append(w.Reasons, changes.reasons()...)
-		return w
-	case !there:
-		w = w.again(c.Ledger, false)
-		return w.as(New, "it is gone from the site")
-	case len(changes) == 0:
-		w.Word, w.Power = Same, here.Power
-		if asked && !hidden {
-			w.Drift = drift(known.Spec, here)
-		}
-		return w
-	case cloneAgain(changes):
-		w = w.again(c.Ledger, true)
-		w.Word = Remake
-	default:
-		w.Word, w.Power = Adjust, here.Power
-		if asked && !hidden {
-			// What is as it is to be from now on, an earlier run has done.
-			still := drift(m.Spec, here)
-			w.Drift = slices.DeleteFunc(drift(known.Spec, here), func(r Reason) bool {
-				return slices.ContainsFunc(changes, func(c change) bool { return c.Field == r.Field }) ||
-					!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
-			})
+		if old.there {
+			return c.replacing(w, known, e, old)
 		}
 	}
-	w.Reasons = changes.reasons()
-	if w.Word == Remake {
-		for i := range w.Reasons {
-			w.Reasons[i].Untold = false // another guest is told of all
+	w.Begun = true
+	givenUp := uuid.Nil // an earlier clone that was half-made
+	if nameThere && named.Identity != w.Identity {
+		givenUp, w.Replaces = named.Identity, named.Identity
+		if named.Power == machine.On {
+			return w.setLoss(Remake, known.Spec, "an earlier clone is running and must be deleted first")
 		}
-		w.Reasons = append(w.Reasons, loses(known.Spec))
+	}
+	started := known.Started || here.seen && here.Power == machine.On
+	m := withLater(w.Machine, known)
+	w.Machine, w.IsOff = m, here.seen && here.Power == machine.Off
+	changes := differences(known.Spec, m.Spec)
+	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
+	replaces := givenUp
+	if givenUp == uuid.Nil {
+		replaces = w.Identity
+	}
+	switch {
+	case known.Cloned && !here.there, known.Generation <= c.Spent[w.Key] && !here.seen:
+		w = w.remake(c.Ledger, givenUp)
+	case changes.any(func(c column.Change) bool { return c.NeedsClone() || started && c != column.InPlace }):
+		// Also where nothing is seen: the site may still be cloning what was
+		// asked before.
+		w = w.remake(c.Ledger, replaces)
+		if started {
+			w.Reasons = append(w.Reasons, changes.reasons()...)
+			return w.setLoss(Remake, known.Spec, "")
+		}
+	}
+	w.Reasons = append(w.Reasons, changes.reasons()...)
+	return w
+}
+
+// replacing is the work on a machine of which an earlier clone is still there:
+// a remake was begun that has not removed it. Where that is no longer wanted, the
+// machine goes back to that clone.
+func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
+	back := &Known{Key: known.Key, Generation: e.Generation, State: Made, Spec: e.Spec, Host: e.Host, Store: e.Store}
+	if whole := !e.Removal || old.Power == machine.On; whole {
+		returned := w
+		returned.Generation, returned.Identity = e.Generation, machine.Identity(c.Ledger, w.Key, e.Generation)
+		returned.after = max(w.after, known.Generation)
+		returned = c.made(returned, back, old)
+		if returned.Word != Remake {
+			returned.Word, returned.Back, returned.Redo, returned.Again = Adjust, true, true, true
+			returned.Drift = nil
+			returned.Reasons = append([]Reason{{Text: "a remake was started and is no longer wanted: the existing clone is kept"}}, returned.Reasons...)
+			returned.restarts()
+			return returned
+		}
+	}
+	w.Begun = true
+	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
+	changes := differences(e.Spec, w.Machine.Spec)
+	if e.Removal && !changes.any(func(c column.Change) bool { return c >= column.Another }) {
+		w.Reasons = append(w.Reasons, Reason{Text: "the removal of its clone was started, so its disks may be incomplete"})
+	}
+	w.Reasons = append(w.Reasons, changes.reasons()...)
+	if differences(known.Spec, w.Machine.Spec).any(column.Change.NeedsClone) || known.Cloned {
+		w = w.remake(c.Ledger, uuid.Nil)
+	}
+	w.Replaces = old.Identity
+	if old.Identity == uuid.Nil {
+		w.Replaces = machine.Identity(c.Ledger, w.Key, e.Generation)
+	}
+	return w.setLoss(Remake, e.Spec, "")
+}
+
+// made is the work on a machine that was made and is there.
+func (c comparer) made(w Work, known *Known, here view) Work {
+	m := withLater(w.Machine, known)
+	w.Machine, w.Power = m, here.Power
+	changes := differences(known.Spec, m.Spec)
+	dated, rest := changes.split()
+	if rest.any(func(c column.Change) bool { return c >= column.Another }) {
+		w.Reasons = changes.reasons()
+		for i := range w.Reasons {
+			w.Reasons[i].GuestNotUpdated = false // another guest has the settings of all
+		}
+		return w.remake(c.Ledger, w.Identity).setLoss(Remake, known.Spec, "")
+	}
+	open := known.Open.left(here)
+	if open.removal != "" {
+		w.Reasons, w.KeepsDisks = changes.reasons(), known.KeepsDisks
+		w.Refusal = fmt.Sprintf("a retire was started: `mintbatch retire %s` finishes it", w.Name)
+		return w.remake(c.Ledger, w.Identity).setLoss(Remake, known.Spec, open.removal)
+	}
+	if len(dated) > 0 {
+		w.Machine, w.full = asMade(m, known.Spec), m
+	}
+	w.Reasons = rest.reasons()
+	switch {
+	case open.unfinished != "":
+		w.Word, w.Redo, w.Again = Adjust, true, true
+		w.Reasons = append([]Reason{{Text: open.unfinished}}, w.Reasons...)
+	case open.swept != "" && (m.Info.Until == "" || m.Info.Until >= c.Today):
+		w.Word, w.Redo, w.Again = Adjust, true, true
+		w.Reasons = append([]Reason{{Text: open.swept}}, w.Reasons...)
+	case len(rest) > 0:
+		w.Word, w.Dated, w.Swept = Adjust, dated.reasons(), open.swept
+	case len(dated) > 0:
+		w.Word, w.Reasons, w.Swept = Dated, dated.reasons(), open.swept
+	default:
+		w.Word, w.Swept = Same, open.swept
+	}
+	if here.seen && !w.Redo {
+		// What is as it is to be from now on, an earlier run has done.
+		still := drift(w.Machine.Spec, here.Seen)
+		w.Drift = slices.DeleteFunc(drift(known.Spec, here.Seen), func(r Reason) bool {
+			return rest.changes(r.Field) || r.Field == "power" && open.swept != "" ||
+				!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
+		})
 	}
 	w.restarts()
 	return w
+}
+
+func (cs changes) changes(field string) bool {
+	return slices.ContainsFunc(cs, func(c change) bool { return c.Field == field })
+}
+
+// asMade is what is wanted of a machine without what only another first boot or another
+// clone could give it.
+func asMade(m *machine.Machine, has machine.Spec) *machine.Machine {
+	copied := *m
+	copied.Adapters = slices.Clone(m.Adapters)
+	copied.Guest, copied.Template, copied.Clone.Template = has.Guest, has.Template, has.Clone.Template
+	later := func(c column.Column) bool { return c.Change == column.NextBoot || c.Change == column.NextClone }
+	copySettings(&copied.Spec, &has, later)
+	return &copied
+}
+
+// copySettings takes over the settings of another spec for which which reports true.
+func copySettings(into, from *machine.Spec, which func(column.Column) bool) {
+	for _, c := range settings {
+		if which(c) {
+			c.Copy(into, from, 0)
+		}
+	}
+	for _, c := range adapterSettings {
+		for i := range min(len(into.Adapters), len(from.Adapters)) {
+			if which(c) {
+				c.Copy(into, from, i)
+			}
+		}
+	}
 }
 
 // withLater is what is wanted of a machine with what is known of its adapters:
@@ -203,14 +300,14 @@ func withLater(m *machine.Machine, known *Known) *machine.Machine {
 	}
 	for i := range m.Adapters {
 		if later(i) {
-			return toldOf(m, i)
+			return lastReported(m, i)
 		}
 	}
 	return m
 }
 
-// toldOf is a machine whose guest was told of its first n adapters.
-func toldOf(m *machine.Machine, n int) *machine.Machine {
+// lastReported is a machine whose guest has the settings of its first n adapters.
+func lastReported(m *machine.Machine, n int) *machine.Machine {
 	copied := *m
 	copied.Adapters = slices.Clone(m.Adapters)
 	for i := range copied.Adapters {
@@ -219,71 +316,90 @@ func toldOf(m *machine.Machine, n int) *machine.Machine {
 	return &copied
 }
 
-// again makes the work that of the next generation; there tells whether the
-// present one is at the site and has to go first.
-func (w Work) again(ledger uuid.UUID, there bool) Work {
-	if there {
-		w.Replaces = w.Identity
-	}
-	w.Generation++
+// remake makes the work that of the next generation, for which a clone that is at
+// the site, if any, has to go first.
+func (w Work) remake(ledger uuid.UUID, replaces uuid.UUID) Work {
+	w.Replaces = replaces
+	w.Generation = max(w.Generation, w.after) + 1
 	w.Identity = machine.Identity(ledger, w.Key, w.Generation)
-	if w.Machine != nil && len(machine.Told(w.Machine.Adapters)) < len(w.Machine.Adapters) {
-		w.Machine = toldOf(w.Machine, len(w.Machine.Adapters)) // another guest is told of all
+	if w.Machine != nil && len(machine.AtFirstBoot(w.Machine.Adapters)) < len(w.Machine.Adapters) {
+		w.Machine = lastReported(w.Machine, len(w.Machine.Adapters)) // another guest has the settings of all
 	}
 	return w
 }
 
 // Remade turns the work on every machine that is there into a remake, as
 // somebody has asked for by its name. What is not there or not ours stays what
-// it is.
-func (p Proof) Remade(ledger uuid.UUID) Proof {
+// it is, and so does what finished names: machines that the same command, which was
+// interrupted, has cloned again already, with the run that did.
+func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string) Proof {
 	works := make([]Work, len(p.Works))
 	for i, w := range p.Works {
-		if w.Word == Same || w.Word == Adjust {
-			w = w.again(ledger, true).as(Remake, "asked for")
-			w.Reasons = append(w.Reasons, loses(w.Machine.Spec))
+		run, done := finished[w.Key]
+		switch {
+		case done && w.Word == Same:
+			w.Reasons = append(w.Reasons, Reason{Text: fmt.Sprintf("already cloned again by run %s, which this command continues; name it alone to clone it once more", run)})
+		case w.Word == Same || w.Word == Adjust || w.Word == Dated:
+			dated := w.Dated
+			if w.Word == Dated {
+				dated = w.Reasons
+			}
+			before, asked := w.Machine.Spec, w
+			asked.Machine, asked.Reasons, asked.Drift, asked.Dated = w.Wanted(), nil, nil, nil
+			asked.Back, asked.Redo, asked.Again, asked.Swept = false, false, false, ""
+			w = asked.remake(ledger, w.Identity).withWord(Remake, "requested")
+			w.Reasons = append(w.Reasons, dated...)
+			w = w.setLoss(Remake, before, "")
+		case w.Word == Remake && w.Refusal != "" && !w.KeepsDisks:
+			w.Refusal = ""
 		}
 		works[i] = w
 	}
 	return Proof{works}
 }
 
-// loses tells what goes with a clone that is made again.
+// setLoss adds what goes with the clone that the work removes.
+func (w Work) setLoss(word Word, made machine.Spec, why string) Work {
+	w.Word = word
+	if why != "" {
+		w.Reasons = append(w.Reasons, Reason{Text: why})
+	}
+	w.Reasons = append(w.Reasons, loses(made))
+	return w
+}
+
+// loses reports what goes with a clone that is made again.
 func loses(made machine.Spec) Reason {
-	text := "what its disk"
+	disks := "its disk"
 	if made.Shape.Disk > 0 {
-		text += " of " + made.Shape.Disk.String()
+		disks += " of " + made.Shape.Disk.String()
 	}
 	switch n := len(made.Shape.Disks); n {
 	case 0:
-		return Reason{Text: text + " holds is lost"}
 	case 1:
-		return Reason{Text: text + " and its data disk hold is lost"}
+		disks += " and its data disk"
 	default:
-		return Reason{Text: fmt.Sprintf("%s and its %d data disks hold is lost", text, n)}
+		disks += fmt.Sprintf(" and its %d data disks", n)
 	}
+	return Reason{Text: "the contents of " + disks + " will be lost"}
 }
 
-func (w Work) as(word Word, why string) Work {
+func (w Work) withWord(word Word, why string) Work {
 	w.Word = word
 	w.Reasons = append(w.Reasons, Reason{Text: why})
 	return w
 }
 
+// Wanted is the machine as its row wants it.
+func (w Work) Wanted() *machine.Machine {
+	if w.full != nil {
+		return w.full
+	}
+	return w.Machine
+}
+
 func (c comparer) stray(k *Known) Work {
 	w := Work{Key: k.Key, Word: Stray, Generation: k.Generation, Identity: machine.Identity(c.Ledger, k.Key, k.Generation)}
-	w.Reasons = []Reason{{Text: "ours, and no longer in the sheet"}}
+	w.Reasons = []Reason{{Text: "made by this ledger, no longer in the sheet"}}
 	return w
-}
-
-func cloneAgain(cs changes) bool {
-	return slices.ContainsFunc(cs, func(c change) bool { return c.again })
-}
-
-func addsLater(cs changes) bool {
-	return slices.ContainsFunc(cs, func(c change) bool { return c.later })
-}
-
-func changesClone(cs changes) bool {
-	return slices.ContainsFunc(cs, func(c change) bool { return c.clone })
 }

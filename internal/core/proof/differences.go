@@ -1,27 +1,37 @@
 package proof
 
 import (
-	"encoding/json"
-	"fmt"
-	"maps"
 	"reflect"
 	"slices"
-	"strconv"
 	"strings"
 
+	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/machine"
 )
 
-// change is a value that differs. Some values are made with the clone itself,
-// others are read by the guest on its first boot only; both need another clone.
+// change is a value that differs, and what it takes to have it.
 type change struct {
 	Reason
-	again bool // cannot be had without cloning again once the guest has started
-	clone bool // cannot be had without cloning again at all
-	later bool // can be added in place to a machine that is made, but the guest is not told of it
+	takes column.Change
 }
 
 type changes []change
+
+func (cs changes) any(is func(column.Change) bool) bool {
+	return slices.ContainsFunc(cs, func(c change) bool { return is(c.takes) })
+}
+
+// split parts what reaches only machines yet to be made from all else.
+func (cs changes) split() (dated, rest changes) {
+	for _, c := range cs {
+		if c.takes == column.NextBoot || c.takes == column.NextClone {
+			dated = append(dated, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	return dated, rest
+}
 
 func (cs changes) reasons() []Reason {
 	var all []Reason
@@ -31,195 +41,70 @@ func (cs changes) reasons() []Reason {
 	return all
 }
 
+// settings are the columns with a field of the spec: those of the machine, and those of
+// each adapter, which come right before the place.
+var settings, adapterSettings = func() (all, each []column.Column) {
+	for _, c := range column.All() {
+		switch {
+		case c.PerAdapter:
+			each = append(each, c)
+		case c.HasField():
+			all = append(all, c)
+		}
+	}
+	return all, each
+}()
+
 // differences lists what two specs do not agree in, in the order of the columns.
 func differences(from, to machine.Spec) changes {
 	if reflect.DeepEqual(from, to) { // as most are
 		return nil
 	}
 	var cs changes
-	diff := func(field string, a, b any, again, clone bool) {
-		x, y := fmt.Sprint(a), fmt.Sprint(b)
-		if x != y {
-			cs = append(cs, change{Reason: Reason{Field: field, From: x, To: y}, again: again, clone: clone})
+	diff := func(c column.Column, adapter int) {
+		if x, y := c.Show(&from, adapter), c.Show(&to, adapter); x != y {
+			cs = append(cs, change{Reason{Field: column.ID(c.Name, adapter+1), From: x, To: y}, c.ChangeTo(&from, &to)})
 		}
 	}
-	inPlace := func(field string, a, b any) { diff(field, a, b, false, false) }
-	atBoot := func(field string, a, b any) { diff(field, a, b, true, false) }
-	atClone := func(field string, a, b any) { diff(field, a, b, true, true) }
-
-	atClone("template", from.Clone.Template, to.Clone.Template)
-	atClone("clone", from.Clone.Kind, to.Clone.Kind)
-	atClone("host", from.Clone.Host, to.Clone.Host)
-	atClone("store", from.Clone.Store, to.Clone.Store)
-	atClone("folder", from.Clone.Folder, to.Clone.Folder)
-	atClone("firmware", from.Clone.Firmware, to.Clone.Firmware)
-	atClone("hardware", hardware(from.Clone.Hardware), hardware(to.Clone.Hardware))
-	inPlace("cpus", number(from.Shape.CPUs), number(to.Shape.CPUs))
-	inPlace("memory", size(from.Shape.Memory), size(to.Shape.Memory))
-	shrinks := to.Shape.Disk < from.Shape.Disk
-	diff("disk", size(from.Shape.Disk), size(to.Shape.Disk), shrinks, shrinks)
-	gone := len(to.Shape.Disks) < len(from.Shape.Disks)
-	for i := range min(len(to.Shape.Disks), len(from.Shape.Disks)) {
-		a, b := from.Shape.Disks[i], to.Shape.Disks[i]
-		gone = gone || b.Size < a.Size || b.Store != a.Store || b.Kind != a.Kind
-	}
-	diff("disks", list(from.Shape.Disks), list(to.Shape.Disks), gone, gone)
-	for i := range max(len(from.Adapters), len(to.Adapters)) {
-		a, b := adapter(from.Adapters, i), adapter(to.Adapters, i)
-		n := ""
-		if i > 0 {
-			n = fmt.Sprintf(".%d", i+1)
+	for _, c := range settings {
+		if c.Name == "answers" { // the answers come after the connections
+			adapters(&cs, from, to, diff)
 		}
-		if i >= len(from.Adapters) && b.Network != "" && b.Via == (machine.Via{}) {
-			what := strings.TrimSpace(b.Network + " " + addresses(b))
-			cs = append(cs, change{Reason: Reason{Field: "network" + n, To: what, Untold: true}, later: true})
-			continue
+		before := len(cs)
+		diff(c, 0)
+		// Of the same name in the setup, only what the template contains has changed.
+		if c.Name == "template" && len(cs) > before && from.Template != "" && from.Template == to.Template {
+			cs[before].Field, cs[before].takes = "template's disk", column.NextClone
 		}
-		atBoot("network"+n, a.Network, b.Network)
-		atBoot("mac"+n, a.MAC, b.MAC)
-		atBoot("vlan"+n, number(a.VLAN), number(b.VLAN))
-		atBoot("model"+n, a.Model, b.Model)
-		inPlace("wire"+n, wire(a), wire(b))
-		atBoot("lease"+n, lease(a), lease(b))
-		atBoot("address"+n, addresses(a), addresses(b))
-		atBoot("gateway"+n, list(a.Gateways), list(b.Gateways))
-		atBoot("dns"+n, list(a.DNS), list(b.DNS))
-		atBoot("search"+n, list(a.Search), list(b.Search))
-		atBoot("mtu"+n, number(a.MTU), number(b.MTU))
-		atBoot("routes"+n, list(a.Routes), list(b.Routes))
-		atBoot("ipv6"+n, off(a.NoIPv6), off(b.NoIPv6))
-		atBoot("via"+n, a.Via, b.Via)
 	}
-	atBoot("answers", from.Guest.Answers, to.Guest.Answers)
-	atBoot("hostname", from.Guest.Hostname, to.Guest.Hostname)
-	atBoot("domain", from.Guest.Domain, to.Guest.Domain)
-	atBoot("login", from.Guest.Login, to.Guest.Login)
-	atBoot("password", from.Guest.Password, to.Guest.Password)
-	atBoot("keys", list(from.Guest.Keys), list(to.Guest.Keys))
-	atBoot("timezone", from.Guest.Timezone, to.Guest.Timezone)
-	atBoot("locale", from.Guest.Locale, to.Guest.Locale)
-	atBoot("licence", from.Guest.Licence, to.Guest.Licence)
-	atBoot("hash", brief(from.Guest.Hash), brief(to.Guest.Hash))
-	atBoot("own_answers", brief(from.Guest.Own), brief(to.Guest.Own))
-	a, b := reflect.ValueOf(*from.Guest.Whole().Firstboot), reflect.ValueOf(*to.Guest.Whole().Firstboot)
-	for i := range a.NumField() {
-		atBoot(a.Type().Field(i).Tag.Get("key"), brief(a.Field(i).Interface()), brief(b.Field(i).Interface()))
-	}
-	inPlace("owner", from.Mark.Owner, to.Mark.Owner)
-	inPlace("notes", from.Mark.Notes, to.Mark.Notes)
-	inPlace("until", from.Mark.Until, to.Mark.Until)
-	inPlace("labels", labels(from.Mark.Labels), labels(to.Mark.Labels))
-	inPlace("power", from.Power, to.Power)
-	inPlace("checkpoint", from.Checkpoint, to.Checkpoint)
-	inPlace("preset", from.Preset, to.Preset)
-	inPlace("seed", seed(from), seed(to))
 	return cs
 }
 
-// brief tells a value in few words; of one that is long, that it is, and which.
-func brief(v any) string {
-	if words, ok := v.([]string); ok {
-		v = list(words)
-	}
-	if reflect.ValueOf(v).IsZero() {
-		return ""
-	}
-	text, ok := v.(string)
-	if !ok {
-		b, err := json.Marshal(v)
-		if err != nil { // only values of our own types, which marshal
-			panic(err)
+// adapters adds the differences of adapters. One that is added is a difference as a
+// whole.
+func adapters(cs *changes, from, to machine.Spec, diff func(c column.Column, adapter int)) {
+	for i := range max(len(from.Adapters), len(to.Adapters)) {
+		if b := at(to.Adapters, i); i >= len(from.Adapters) && b.Network != "" && b.Parent == (machine.Parent{}) {
+			what := strings.TrimSpace(b.Network + " " + show("address", &to, i))
+			*cs = append(*cs, change{Reason{Field: column.ID("network", i+1), To: what, GuestNotUpdated: true}, column.Later})
+			continue
 		}
-		text = string(b)
+		for _, c := range adapterSettings {
+			diff(c, i)
+		}
 	}
-	if len(text) > 400 {
-		text = fmt.Sprintf("%s... (%d characters, digest %.12s)", strings.ToValidUTF8(text[:60], ""), len(text), machine.Digest(v))
-	}
-	return text
 }
 
-func off(is bool) string {
-	if is {
-		return "off"
-	}
-	return ""
+// show writes one setting of a spec.
+func show(name string, s *machine.Spec, adapter int) string {
+	c, _ := column.Named(name)
+	return c.Show(s, adapter)
 }
 
-func adapter(all []machine.Adapter, i int) machine.Adapter {
+// at is the i-th of a list, or nothing.
+func at[T any](all []T, i int) (v T) {
 	if i < len(all) {
-		return all[i]
+		v = all[i]
 	}
-	return machine.Adapter{}
-}
-
-func addresses(a machine.Adapter) string {
-	return strings.TrimSpace(strings.Join(a.Ways(), " ") + " " + list(a.Addresses))
-}
-
-func lease(a machine.Adapter) string {
-	if !a.Lease.IsValid() {
-		return ""
-	}
-	return a.Lease.String()
-}
-
-func wire(a machine.Adapter) string {
-	if a.Unplugged {
-		return "down"
-	}
-	return "up"
-}
-
-func seed(s machine.Spec) string {
-	if s.DropSeed {
-		return "drop"
-	}
-	return "keep"
-}
-
-func hardware(h *machine.Hardware) string {
-	if h == nil {
-		return ""
-	}
-	var words []string
-	for _, part := range [][2]string{{"emulator", h.Emulator}, {"arch", h.Arch}, {"board", h.Board}, {"cpu", h.CPU},
-		{"sockets", number(h.Sockets)}, {"bus", h.Bus}, {"display", h.Display}, {"console", h.Console}} {
-		if part[1] != "" {
-			words = append(words, part[0]+" "+part[1])
-		}
-	}
-	return strings.Join(words, ", ")
-}
-
-func number(n int) string {
-	if n == 0 {
-		return ""
-	}
-	return fmt.Sprint(n)
-}
-
-func size(s machine.Size) string {
-	if s == 0 {
-		return ""
-	}
-	return s.String()
-}
-
-// list joins so that two lists that differ also read differently.
-func list[T any](all []T) string {
-	words := make([]string, len(all))
-	for i, v := range all {
-		if words[i] = fmt.Sprint(v); strings.ContainsAny(words[i], `,"`) {
-			words[i] = strconv.Quote(words[i])
-		}
-	}
-	return strings.Join(words, ", ")
-}
-
-func labels(m map[string]string) string {
-	var words []string
-	for _, k := range slices.Sorted(maps.Keys(m)) {
-		words = append(words, k+"="+m[k])
-	}
-	return strings.Join(words, " ")
+	return v
 }

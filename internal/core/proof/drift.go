@@ -1,15 +1,15 @@
 package proof
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"unicode"
 
+	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/machine"
 )
 
-// drift tells in what a machine at its site is not as it was made: somebody has
+// drift reports in what a machine at its site is not as it was made: somebody has
 // changed it there.
 func drift(made machine.Spec, now Seen) []Reason {
 	if now.Power == "" {
@@ -21,50 +21,62 @@ func drift(made machine.Spec, now Seen) []Reason {
 			all = append(all, Reason{Field: field, From: from, To: to})
 		}
 	}
+	is := machine.Spec{Shape: now.Shape, Info: now.Info, Adapters: make([]machine.Adapter, len(now.Adapters))}
+	for i, card := range now.Adapters {
+		is.Adapters[i].Card = card
+	}
 	if made.Shape.CPUs > 0 && now.Shape.CPUs > 0 {
-		differs("cpus", number(made.Shape.CPUs), number(now.Shape.CPUs))
+		differs("cpus", show("cpus", &made, 0), show("cpus", &is, 0))
 	}
 	if made.Shape.Memory > 0 && now.Shape.Memory > 0 {
-		differs("memory", size(made.Shape.Memory), size(now.Shape.Memory))
+		differs("memory", show("memory", &made, 0), show("memory", &is, 0))
 	}
 	if disk := made.Shape.Disk; disk > 0 && now.Shape.Disk > 0 && disk != now.Shape.Disk {
-		all = append(all, Reason{Field: "disk", From: size(disk), To: size(now.Shape.Disk), Final: now.Shape.Disk > disk})
+		all = append(all, Reason{Field: "disk", From: disk.String(), To: now.Shape.Disk.String(), Final: now.Shape.Disk > disk})
 	}
+	cards := machine.Cards(made.Adapters)
 	if now.Adapters != nil {
-		cards := machine.Cards(made.Adapters)
 		for i := range max(len(cards), len(now.Adapters)) {
-			a, b := adapter(cards, i), adapter(now.Adapters, i)
-			n := ""
-			if i > 0 {
-				n = fmt.Sprintf(".%d", i+1)
-			}
-			differs("network"+n, a.Network, b.Network)
-			differs("mac"+n, strings.ToLower(a.MAC), strings.ToLower(b.MAC))
-			differs("wire"+n, wire(a), wire(b))
+			a, b := at(cards, i), at(now.Adapters, i)
+			differs(column.ID("network", i+1), a.Network, b.Network)
+			differs(column.ID("mac", i+1), strings.ToLower(a.MAC), strings.ToLower(b.MAC))
+			differs(column.ID("link", i+1), link(a), link(b))
 		}
 	}
-	differs("owner", told(made.Mark.Owner), told(now.Mark.Owner))
-	differs("notes", told(made.Mark.Notes), told(now.Mark.Notes))
-	differs("until", made.Mark.Until, now.Mark.Until)
-	differs("labels", told(labels(made.Mark.Labels)), told(labels(now.Mark.Labels)))
+	for i, c := range cards {
+		if now.Leases != nil && c.Lease.IsValid() {
+			differs(column.ID("lease", i+1), c.Lease.Addr().String(), now.Leases[strings.ToLower(c.MAC)])
+		}
+	}
+	differs("owner", printable(made.Info.Owner), printable(now.Info.Owner))
+	differs("notes", printable(made.Info.Notes), printable(now.Info.Notes))
+	differs("until", made.Info.Until, now.Info.Until)
+	differs("labels", printable(show("labels", &made, 0)), printable(show("labels", &is, 0)))
 	differs("power", string(made.Power.Rests()), string(now.Power))
 	return all
 }
 
-// told is a text without what a site may have written otherwise: spaces, and
-// characters that are not to be seen.
-func told(text string) string {
+func link(c machine.Card) string {
+	return show("link", &machine.Spec{Adapters: []machine.Adapter{{Card: c}}}, 0)
+}
+
+// printable is a text without what a site may have stored differently: spaces, and
+// characters that cannot be seen.
+func printable(text string) string {
 	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }), " ")
 }
 
-// PutRight turns every machine that has drifted, and is not to be made again
+// RevertDrift turns every machine that has drifted, and is not to be made again
 // anyway, into an adjust: it becomes what it was made to be again, but
 // for what cannot be undone.
-func (p Proof) PutRight() Proof {
+func (p Proof) RevertDrift() Proof {
 	works := make([]Work, len(p.Works))
 	for i, w := range p.Works {
 		final := slices.DeleteFunc(slices.Clone(w.Drift), func(r Reason) bool { return !r.Final })
-		if (w.Word == Same || w.Word == Adjust) && len(final) < len(w.Drift) {
+		if (w.Word == Same || w.Word == Adjust || w.Word == Dated) && len(final) < len(w.Drift) {
+			if w.Word == Dated {
+				w.Dated, w.Reasons = w.Reasons, nil
+			}
 			w.Word, w.Again = Adjust, true
 			w.Reasons = slices.Clone(w.Reasons)
 			for _, d := range w.Drift {
@@ -80,7 +92,7 @@ func (p Proof) PutRight() Proof {
 	return Proof{works}
 }
 
-// restarts tells of each change of an adjust whether the machine, which runs,
+// restarts reports each change of an adjust whether the machine, which runs,
 // has to be restarted for it, and whether it may be.
 func (w *Work) restarts() {
 	for i, r := range w.Reasons {
@@ -90,13 +102,13 @@ func (w *Work) restarts() {
 		column, _, _ := strings.Cut(r.Field, ".")
 		w.Reasons[i].Restart = column == "cpus" || column == "memory"
 		w.Reasons[i].MayRestart = column == "disks" || column == "network" || column == "mac"
-		w.Reasons[i].Barred = (w.Reasons[i].Restart || w.Reasons[i].MayRestart) && w.Machine.Power == machine.StayOn
+		w.Reasons[i].Forbidden = (w.Reasons[i].Restart || w.Reasons[i].MayRestart) && w.Machine.Power == machine.StayOn
 	}
 }
 
-// Barred tells whether the work needs a restart that the row does not allow.
-func (w Work) Barred() bool {
-	return slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Restart && r.Barred })
+// Forbidden reports whether the work needs a restart that the row does not allow.
+func (w Work) Forbidden() bool {
+	return slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Restart && r.Forbidden })
 }
 
 // Drifted counts the machines that were changed at their sites.

@@ -19,13 +19,14 @@ const (
 	New    Word = "new"    // to be cloned
 	Adjust Word = "adjust" // differs in what can be changed in place
 	Remake Word = "remake" // differs in what only another clone can change
+	Dated  Word = "dated"  // differs only in what is for machines yet to be made
 	Same   Word = "same"   // as asked
 	Stray  Word = "stray"  // ours, no longer in the sheet
 	Taken  Word = "taken"  // the name is there and is not ours
 )
 
-// Words lists all kinds of work in the order in which they are told.
-var Words = []Word{New, Adjust, Remake, Same, Stray, Taken}
+// Words lists all kinds of work in the order in which they are reported.
+var Words = []Word{New, Adjust, Remake, Dated, Same, Stray, Taken}
 
 // Work is what one machine needs.
 type Work struct {
@@ -43,12 +44,38 @@ type Work struct {
 	// Drift is in what somebody has changed the machine at its site. It is put
 	// right only when that is asked for.
 	Drift []Reason `json:"drift,omitempty"`
+	// Dated is in what an adjusted machine differs from its row, and only another
+	// first boot could change.
+	Dated []Reason `json:"dated,omitempty"`
+	// Refusal is why nothing is done about the machine for now; empty if nothing
+	// stands against it.
+	Refusal string `json:"refusal,omitempty"`
+	// Swept reports that a sweep has shut the machine down, which is left so.
+	Swept string `json:"swept,omitempty"`
 	// Power is what the site says; empty if it was not asked, or does not tell.
 	Power machine.Power `json:"-"`
 	// Again means that steps are taken which were taken before.
 	Again bool `json:"-"`
-	// Begun is told of what an earlier run has begun and not finished.
+	// Begun is set for what an earlier run has begun and not finished.
 	Begun bool `json:"-"`
+	// Redo means that an earlier run has changed the machine in part: all that can
+	// be changed in place is brought in line, and the machine started.
+	Redo bool `json:"-"`
+	// Back means that the machine goes back to the clone of an earlier generation,
+	// which a remake did not come to replace.
+	Back bool `json:"-"`
+	// Accepted means that nothing is changed at the machine: its row is taken over.
+	Accepted bool `json:"-"`
+	// IsOff reports that an unfinished machine is off, also if it was started before.
+	IsOff bool `json:"-"`
+	// KeepsDisks reports that the machine's disks are to be kept by a retire that is open.
+	KeepsDisks bool `json:"-"`
+
+	after int              // the last generation that was begun, if that is a later one
+	full  *machine.Machine // what is wanted, where Machine is less
+	// Earlier is the generation of a clone that an open remake was to replace; 0 if
+	// there is none. It is set for machines that are to be retired.
+	Earlier int `json:"-"`
 	// Place is where the machine goes, or is, at a site that leaves the choice.
 	Place *place.Place `json:"place,omitempty"`
 }
@@ -64,11 +91,11 @@ type Reason struct {
 	Restart bool `json:"restart,omitempty"`
 	// MayRestart means that it is, if the site cannot do it while the machine runs.
 	MayRestart bool `json:"may_restart,omitempty"`
-	// Barred means that the row does not allow that.
-	Barred bool `json:"barred,omitempty"`
-	// Untold means that the guest, which is told on its first boot, is told nothing
+	// Forbidden means that the row does not allow that.
+	Forbidden bool `json:"forbidden,omitempty"`
+	// GuestNotUpdated means that the guest, which is told on its first boot, is told nothing
 	// of it.
-	Untold bool `json:"untold,omitempty"`
+	GuestNotUpdated bool `json:"guest_not_updated,omitempty"`
 	// Final is of what was changed at the site and cannot be undone: a disk
 	// never shrinks.
 	Final bool `json:"final,omitempty"`
@@ -79,18 +106,18 @@ func (r Reason) String() string {
 	if r.Field == "" {
 		return r.Text
 	}
-	text := r.Field + " " + blank(r.From) + " to " + blank(r.To)
+	text := r.Field + " " + orEmpty(r.From) + " to " + orEmpty(r.To)
 	var remarks []string
 	for _, remark := range []struct {
 		is   bool
 		text string
 	}{
-		{r.Restart && r.Barred, "needs a restart, which power: stay-on bars"},
-		{r.Restart && !r.Barred, "restarts it"},
-		{r.MayRestart && r.Barred, "refused if it needs a restart"},
-		{r.MayRestart && !r.Barred, "may restart it"},
-		{r.Untold, "its guest is told nothing of it"},
-		{r.Final, "cannot be undone: a disk never shrinks"},
+		{r.Restart && r.Forbidden, "needs a restart, which power: stay-on forbids"},
+		{r.Restart && !r.Forbidden, "restarts it"},
+		{r.MayRestart && r.Forbidden, "refused if it needs a restart"},
+		{r.MayRestart && !r.Forbidden, "may restart it"},
+		{r.GuestNotUpdated, "the guest is not reconfigured"},
+		{r.Final, "cannot be reverted: a disk cannot shrink"},
 	} {
 		if remark.is {
 			remarks = append(remarks, remark.text)
@@ -102,7 +129,7 @@ func (r Reason) String() string {
 	return text
 }
 
-func blank(s string) string {
+func orEmpty(s string) string {
 	if s == "" {
 		return "(none)"
 	}
@@ -115,13 +142,21 @@ func (w Work) Why() string {
 	for i, r := range w.Reasons {
 		words[i] = r.String()
 	}
+	for _, d := range w.Dated {
+		words = append(words, "dated: "+d.String())
+	}
 	for _, d := range w.Drift {
 		words = append(words, "changed at the site: "+d.String())
+	}
+	for _, text := range []string{w.Swept, w.Refusal} {
+		if text != "" {
+			words = append(words, text)
+		}
 	}
 	return strings.Join(words, "; ")
 }
 
-// Changes tells whether a column's value is among the reasons, for whichever
+// Changes reports whether a column's value is among the reasons, for whichever
 // adapter.
 func (w Work) Changes(column string) bool {
 	return slices.ContainsFunc(w.Reasons, func(r Reason) bool {
@@ -134,7 +169,7 @@ type Proof struct {
 	Works []Work
 }
 
-// Count tells how many machines have work of a kind.
+// Count reports how many machines have work of a kind.
 func (p Proof) Count(w Word) int {
 	n := 0
 	for _, work := range p.Works {

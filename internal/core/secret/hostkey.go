@@ -4,9 +4,9 @@ import (
 	"crypto/ed25519"
 	"encoding/binary"
 	"encoding/pem"
-	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -40,7 +40,7 @@ func NewHostKey(random io.Reader, comment string) (HostKey, error) {
 func ReadHostKey(private, comment string) (HostKey, error) {
 	signer, err := ssh.ParsePrivateKey([]byte(private))
 	if err != nil {
-		return HostKey{}, fmt.Errorf("the host key that was kept cannot be read: %w", err)
+		return HostKey{}, fmt.Errorf("the stored host key cannot be read: %w", err)
 	}
 	line := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
 	return HostKey{Private: private, Public: line + " " + comment}, nil
@@ -75,47 +75,16 @@ func (a *Authority) SignHost(random io.Reader, key HostKey, id string, names []s
 	if _, err := io.ReadFull(random, serial[:]); err != nil {
 		return "", fmt.Errorf("certify a host key: %w", err)
 	}
-	c := &ssh.Certificate{Key: public, CertType: ssh.HostCert, KeyId: id, ValidPrincipals: names,
+	var principals []string
+	for _, name := range names { // a client asks for a host by its name in lower case
+		if lower := strings.ToLower(name); !slices.Contains(principals, lower) {
+			principals = append(principals, lower)
+		}
+	}
+	c := &ssh.Certificate{Key: public, CertType: ssh.HostCert, KeyId: id, ValidPrincipals: principals,
 		Serial: binary.BigEndian.Uint64(serial[:]), ValidBefore: ssh.CertTimeInfinity}
 	if err := c.SignCert(random, a.signer); err != nil {
 		return "", fmt.Errorf("certify a host key: %w", err)
 	}
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(c))), nil
-}
-
-// ErrPublicKey is what every failure of CheckPublicKey unwraps to.
-var ErrPublicKey = errors.New("not an SSH public key")
-
-// PublicKeys returns the keys of an authorized_keys file (sshd(8)), a line each
-// and without comments.
-func PublicKeys(text string) ([]string, error) {
-	var keys []string
-	for line := range strings.Lines(text) {
-		line = strings.TrimSpace(line)
-		if line == "" || strings.HasPrefix(line, "#") {
-			continue
-		}
-		if err := CheckPublicKey(line); err != nil {
-			return nil, err
-		}
-		keys = append(keys, line)
-	}
-	if keys == nil {
-		return nil, ErrPublicKey
-	}
-	return keys, nil
-}
-
-// CheckPublicKey accepts one line as it may stand in an authorized_keys file
-// (sshd(8)). What was given is not repeated in the error: it may be a private
-// key pasted by mistake.
-func CheckPublicKey(line string) error {
-	if strings.Contains(line, "PRIVATE KEY") {
-		return fmt.Errorf("%w: this is a private key", ErrPublicKey)
-	}
-	_, _, _, rest, err := ssh.ParseAuthorizedKey([]byte(line))
-	if err != nil || len(rest) > 0 || strings.HasPrefix(line, "#") {
-		return ErrPublicKey
-	}
-	return nil
 }

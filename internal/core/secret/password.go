@@ -17,18 +17,24 @@ import (
 )
 
 // alphabet leaves out what is easily misread: 0 O o, 1 l I.
-var alphabet = map[string]string{
+var alphabet = map[Class]string{
 	"lower":  "abcdefghijkmnpqrstuvwxyz",
 	"upper":  "ABCDEFGHJKLMNPQRSTUVWXYZ",
 	"digit":  "23456789",
 	"symbol": "+-=_.:%@",
 }
 
-// Policy is what generated passwords are like. Its zero value is the usual
+// Class is a class of characters.
+type Class string
+
+// Words lists the classes.
+func (Class) Words() []string { return []string{"lower", "upper", "digit", "symbol"} }
+
+// Policy is rules for generated passwords. Its zero value is the usual
 // one: 20 characters of all classes, which is 120 bits.
 type Policy struct {
-	length  int
-	classes []string // alphabets
+	Length  int     `key:"length" doc:"characters (default 20)"`
+	Classes []Class `key:"classes" doc:"a password contains each of these classes: lower, upper, digit, symbol (default: all)"`
 }
 
 // The bounds of a password's length. The shortest has 50 bits or more.
@@ -38,44 +44,41 @@ const (
 	longestLength  = 127 // what Windows takes
 )
 
-// ErrPolicy is what every failure of NewPolicy unwraps to.
-var ErrPolicy = errors.New("passwords cannot be made so")
+// ErrPolicy is what every failure of Validate unwraps to.
+var ErrPolicy = errors.New("invalid password policy")
 
-// NewPolicy asks for a length and for classes: lower, upper, digit and symbol.
-// Zero and none mean the usual ones.
-func NewPolicy(length int, classes []string) (Policy, error) {
-	if len(classes) == 0 {
-		classes = []string{"lower", "upper", "digit", "symbol"}
+// Validate refuses a policy whose passwords could be guessed, or that no guest takes.
+func (p Policy) Validate() error {
+	switch {
+	case p.length() < shortestLength || p.length() > longestLength:
+		return fmt.Errorf("%w: %d characters; from %d to %d are allowed", ErrPolicy, p.Length, shortestLength, longestLength)
+	case len(p.classes()) == 1 && p.classes()[0] == "digit":
+		return fmt.Errorf("%w: digits alone are too easy to guess", ErrPolicy)
 	}
-	p := Policy{length: cmp.Or(length, usualLength)}
-	for _, c := range classes {
-		if alphabet[c] == "" {
-			return p, fmt.Errorf("%w: no such class of characters: %q; there are lower, upper, digit and symbol", ErrPolicy, c)
-		}
-		if !slices.Contains(p.classes, alphabet[c]) {
-			p.classes = append(p.classes, alphabet[c])
-		}
-	}
-	if p.length < shortestLength || p.length > longestLength {
-		return p, fmt.Errorf("%w: %d characters; from %d to %d are allowed", ErrPolicy, p.length, shortestLength, longestLength)
-	}
-	if len(p.classes) == 1 && p.classes[0] == alphabet["digit"] {
-		return p, fmt.Errorf("%w: of digits alone they are guessed", ErrPolicy)
-	}
-	return p, nil
+	return nil
 }
 
-// Complex tells whether Windows' own rule is met: characters of three classes.
-func (p Policy) Complex() bool { return len(p.classes) == 0 || len(p.classes) >= 3 }
+func (p Policy) length() int { return cmp.Or(p.Length, usualLength) }
+
+// classes are the policy's, each once.
+func (p Policy) classes() []Class {
+	if len(p.Classes) == 0 {
+		return []Class{"lower", "upper", "digit", "symbol"}
+	}
+	return slices.Compact(slices.Sorted(slices.Values(p.Classes)))
+}
+
+// Complex reports whether Windows' own rule is met: characters of three classes.
+func (p Policy) Complex() bool { return len(p.classes()) >= 3 }
 
 // NewPassword draws a password that has a character of each class.
 func (p Policy) NewPassword(random io.Reader) (string, error) {
-	if p.length == 0 {
-		p, _ = NewPolicy(0, nil)
+	all := ""
+	for _, class := range p.classes() {
+		all += alphabet[class]
 	}
-	all := strings.Join(p.classes, "")
 	for {
-		word := make([]byte, p.length)
+		word := make([]byte, p.length())
 		for i := range word {
 			n, err := draw(random, len(all))
 			if err != nil {
@@ -90,8 +93,8 @@ func (p Policy) NewPassword(random io.Reader) (string, error) {
 }
 
 func (p Policy) complete(word string) bool {
-	for _, class := range p.classes {
-		if !strings.ContainsAny(word, class) {
+	for _, class := range p.classes() {
+		if !strings.ContainsAny(word, alphabet[class]) {
 			return false
 		}
 	}
@@ -104,7 +107,7 @@ func draw(random io.Reader, n int) (int, error) {
 	var b [1]byte
 	for {
 		if _, err := io.ReadFull(random, b[:]); err != nil {
-			return 0, fmt.Errorf("draw randomness: %w", err)
+			return 0, fmt.Errorf("read random bytes: %w", err)
 		}
 		if int(b[0]) < limit {
 			return int(b[0]) % n, nil

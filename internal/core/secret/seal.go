@@ -17,18 +17,18 @@ var ErrSealed = errors.New("cannot open the sealed value")
 // Recipients are those who can read what is sealed.
 type Recipients []age.Recipient
 
-// ParseRecipients reads age recipients (age1...).
-func ParseRecipients(texts []string) (Recipients, error) {
-	var all Recipients
-	for _, t := range texts {
-		some, err := age.ParseRecipients(strings.NewReader(t))
-		if err != nil {
-			return nil, fmt.Errorf("%q is not an age recipient", t)
-		}
-		all = append(all, some...)
+// AppendText adds the age recipients (age1...) of a text.
+func (r *Recipients) AppendText(text string) error {
+	some, err := age.ParseRecipients(strings.NewReader(text))
+	if err != nil {
+		return errors.New("create one with `mintbatch secret keygen FILE`")
 	}
-	return all, nil
+	*r = append(*r, some...)
+	return nil
 }
+
+// Expects describes a recipient.
+func (Recipients) Expects() string { return "an age recipient (age1...)" }
 
 // Seal encrypts a value to all recipients, in age's armored text form.
 func (r Recipients) Seal(value string) (string, error) {

@@ -1,12 +1,15 @@
 package setup
 
 import (
+	"encoding"
 	"errors"
 	"fmt"
 	"reflect"
 	"strconv"
 	"time"
 
+	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/sheet"
@@ -24,11 +27,12 @@ type File struct {
 type Fetch func(kind, name string) (string, error)
 
 // Read reads setup files, of which each is laid over those before it. All
-// findings are told at once; the setup is whole only when none of them is an
+// findings are reported at once; the setup is whole only when none of them is an
 // error.
 func Read(fetch Fetch, files ...File) (*Setup, finding.List) {
 	d := &decoder{fetch: fetch, positions: map[string]finding.Position{}}
-	s := &Setup{positions: d.positions, fetch: fetch}
+	s := &Setup{positions: d.positions, fetch: fetch, broken: map[string]bool{}, networks: map[string]address.Network{}}
+	d.broken = s.broken
 	var root *tree.Node
 	for _, f := range files {
 		layer, err := tree.YAML(f.Name, f.Content)
@@ -43,11 +47,14 @@ func Read(fetch Fetch, files ...File) (*Setup, finding.List) {
 		}
 	}
 	if d.found.Failed() {
+		s.broken[everything] = true
 		return s, d.found
 	}
 	d.value(root, reflect.ValueOf(s).Elem(), nil)
-	if !d.found.Failed() {
-		s.check(&d.found)
+	checked := finding.List{}
+	s.check(&checked)
+	if !d.found.Failed() { // what follows from an error is not reported
+		d.found = append(d.found, checked...)
 	}
 	return s, d.found
 }
@@ -59,6 +66,7 @@ type decoder struct {
 	found     finding.List
 	positions map[string]finding.Position
 	nodes     int
+	broken    map[string]bool
 }
 
 // maxNodes bounds what aliases can make of a small file.
@@ -82,6 +90,9 @@ func (d *decoder) key(p tree.Pair) finding.Position {
 	return finding.Position{File: p.File, Row: p.Row, Column: p.Column, Text: true}
 }
 
+// longestQuoted is how long a wrong value may be to be repeated, in bytes.
+const longestQuoted = 60
+
 func (d *decoder) wrong(n *tree.Node, path []string, want, hint string) {
 	what := "this value"
 	for _, key := range path {
@@ -89,21 +100,34 @@ func (d *decoder) wrong(n *tree.Node, path []string, want, hint string) {
 			what = key
 		}
 	}
-	d.found.Add(finding.Finding{Code: "bad-value", At: d.at(n),
-		Message: fmt.Sprintf("%s must be %s", what, want), Hint: hint})
+	message := fmt.Sprintf("%s must be %s", what, want)
+	if n.Kind == tree.Text && len(n.Text) <= longestQuoted && !finding.LooksLikeSecret(n.Text) {
+		message += fmt.Sprintf(", not %q", n.Text)
+	}
+	d.found.Add(finding.Finding{Code: "bad-value", At: d.at(n), Message: message, Hint: hint})
 }
 
 var (
 	durationType  = reflect.TypeFor[time.Duration]()
 	valuesType    = reflect.TypeFor[Values]()
 	bytesType     = reflect.TypeFor[machine.Bytes]()
-	unmarshalType = reflect.TypeFor[interface{ UnmarshalText([]byte) error }]()
+	unmarshalType = reflect.TypeFor[encoding.TextUnmarshaler]()
+	appendType    = reflect.TypeFor[textAppender]()
 )
+
+// textAppender is a list of which each text in the file may add several elements.
+type textAppender interface{ AppendText(text string) error }
+
+// enumeration is a setting with a few words.
+type enumeration interface{ Words() []string }
+
+// validator is a structure whose fields have to agree.
+type validator interface{ Validate() error }
 
 func (d *decoder) value(n *tree.Node, into reflect.Value, path []string) {
 	if d.nodes++; d.nodes > maxNodes {
 		if d.nodes == maxNodes+1 {
-			d.wrong(n, path, "smaller", "aliases make this file enormous")
+			d.wrong(n, path, "smaller", "YAML aliases expand it beyond the limit")
 		}
 		return
 	}
@@ -127,6 +151,11 @@ func (d *decoder) value(n *tree.Node, into reflect.Value, path []string) {
 			return
 		}
 		d.structure(n, into, path)
+		if v, ok := into.Interface().(validator); ok {
+			if err := v.Validate(); err != nil {
+				d.found.Add(finding.Finding{Code: "bad-value", At: d.at(n), Message: err.Error()})
+			}
+		}
 	case t.Kind() == reflect.Map:
 		d.mapping(n, into, path)
 	case t.Kind() == reflect.Slice:
@@ -150,7 +179,11 @@ func (d *decoder) structure(n *tree.Node, into reflect.Value, path []string) {
 		below := append(path[:len(path):len(path)], key)
 		field, ok := fields[key]
 		if ok {
+			before := d.found.Count(finding.Error)
 			d.value(pair.Value, field, below)
+			if len(path) == 0 && d.found.Count(finding.Error) > before {
+				d.broken[key] = true
+			}
 			continue
 		}
 		if rest.IsValid() {
@@ -169,7 +202,7 @@ func (d *decoder) structure(n *tree.Node, into reflect.Value, path []string) {
 			known = append(known, name)
 		}
 		if rest.IsValid() {
-			known = append(known, sheet.ColumnNames()...)
+			known = append(known, column.Names()...)
 		}
 		d.unknown(pair, known)
 	}
@@ -231,8 +264,18 @@ func (d *decoder) list(n *tree.Node, into reflect.Value, path []string) {
 		elements = n.Items
 	}
 	for i, e := range elements {
+		below := append(path[:len(path):len(path)], fmt.Sprint(i))
+		if list, ok := into.Addr().Interface().(textAppender); ok {
+			d.positions[pathID(below)] = d.at(e)
+			if text, ok := d.text(e, below); ok {
+				if err := list.AppendText(text); err != nil {
+					d.wrong(e, below, wanted(into), err.Error())
+				}
+			}
+			continue
+		}
 		element := reflect.New(into.Type().Elem()).Elem()
-		d.value(e, element, append(path[:len(path):len(path)], fmt.Sprint(i)))
+		d.value(e, element, below)
 		into.Set(reflect.Append(into, element))
 	}
 }
@@ -254,7 +297,7 @@ func (d *decoder) values(n *tree.Node, path []string) Values {
 		key := pair.Key
 		c, ok := sheet.ParseColumn(key)
 		if !ok || c.Unit != "" {
-			d.unknown(pair, sheet.ColumnNames())
+			d.unknown(pair, column.Names())
 			continue
 		}
 		if text, ok := d.cell(pair.Value, append(path[:len(path):len(path)], key)); ok {

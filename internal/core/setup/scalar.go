@@ -15,15 +15,20 @@ import (
 	"mintbatch/internal/core/tree"
 )
 
-func (d *decoder) scalar(n *tree.Node, into reflect.Value, path []string) {
+// text reads a single value, wherever it stands.
+func (d *decoder) text(n *tree.Node, path []string) (string, bool) {
 	if n.Kind != tree.Text {
 		d.wrong(n, path, "a single value", "")
-		return
+		return "", false
 	}
+	return d.elsewhere(n, n.Text, path)
+}
+
+func (d *decoder) scalar(n *tree.Node, into reflect.Value, path []string) {
 	text := n.Text
-	if into.Type() != reflect.TypeFor[Reference]() {
+	if n.Kind != tree.Text || into.Type() != reflect.TypeFor[Reference]() {
 		var ok bool
-		if text, ok = d.elsewhere(n, text, path); !ok {
+		if text, ok = d.text(n, path); !ok {
 			return
 		}
 	}
@@ -33,12 +38,19 @@ func (d *decoder) scalar(n *tree.Node, into reflect.Value, path []string) {
 		}
 		return
 	}
+	if e, ok := into.Interface().(enumeration); ok {
+		words := e.Words()
+		if text = strings.ToLower(text); !slices.Contains(words, text) {
+			d.wrong(n, path, strings.Join(words[:len(words)-1], ", ")+" or "+words[len(words)-1], finding.DidYouMean(text, words))
+			return
+		}
+	}
 	var err error
 	switch {
 	case into.Type() == durationType:
 		var v time.Duration
 		if v, err = time.ParseDuration(text); v < 0 && err == nil || v == 0 && err == nil && path[len(path)-1] != "cooling" {
-			err = errors.New("it must be more than nothing")
+			err = errors.New("it must be greater than zero")
 		}
 		into.SetInt(int64(v))
 	case into.Kind() == reflect.Bool:
@@ -57,7 +69,11 @@ func (d *decoder) scalar(n *tree.Node, into reflect.Value, path []string) {
 	}
 }
 
+// wanted describes what a value has to be.
 func wanted(v reflect.Value) string {
+	if e, ok := v.Interface().(interface{ Expects() string }); ok {
+		return e.Expects()
+	}
 	switch v.Type().String() {
 	case "time.Duration":
 		return "a time such as 90s or 10m"
@@ -89,7 +105,7 @@ func (d *decoder) elsewhere(n *tree.Node, text string, path []string) (string, b
 	return d.fetched(n, kind, name)
 }
 
-// forGuest tells whether a value is one that only a seed gets.
+// forGuest reports whether a value is one that only a seed gets.
 func forGuest(path []string) bool {
 	if last := path[len(path)-1]; last == "password" || last == "licence" {
 		return true
@@ -109,7 +125,7 @@ func (d *decoder) fetched(n *tree.Node, kind, name string) (string, bool) {
 	value, err := d.fetch(kind, name)
 	if err != nil {
 		d.found.Add(finding.Finding{Code: "not-elsewhere", At: d.at(n), Value: n.Text,
-			Message: fmt.Sprintf("%s is not to be had: %s", n.Text, err), Hint: "set it, or write the value here"})
+			Message: fmt.Sprintf("%s cannot be read: %s", n.Text, err), Hint: "set it, or write the value here"})
 	}
 	return value, err == nil
 }

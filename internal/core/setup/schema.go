@@ -5,7 +5,8 @@ import (
 	"reflect"
 	"slices"
 
-	"mintbatch/internal/core/sheet"
+	"mintbatch/internal/core/column"
+	"mintbatch/internal/core/machine"
 )
 
 // Schema is the JSON Schema (draft 2020-12) of the setup file. It is read off
@@ -24,6 +25,15 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": "object", "propertyNames": map[string]any{"enum": columnNames()}, "additionalProperties": cellSchema()}
 	case t == durationType:
 		return map[string]any{"type": "string", "pattern": `^([0-9.]+(ns|us|ms|s|m|h))+$`, "examples": []string{"90s", "10m"}}
+	case t.Implements(reflect.TypeFor[enumeration]()):
+		return map[string]any{"enum": wordsOf(reflect.Zero(t).Interface().(enumeration))}
+	case reflect.PointerTo(t).Implements(appendType):
+		one := map[string]any{"type": "string"}
+		return map[string]any{"anyOf": []any{one, map[string]any{"type": "array", "items": one}}}
+	case t == reflect.TypeFor[Port](), t == reflect.TypeFor[Percent]():
+		return map[string]any{"type": []string{"string", "integer"}}
+	case t == reflect.TypeFor[machine.Switch]():
+		return map[string]any{"enum": []any{"on", "off", "yes", "no", true, false}}
 	case reflect.PointerTo(t).Implements(unmarshalType):
 		return map[string]any{"type": "string"}
 	}
@@ -43,6 +53,21 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": "boolean"}
 	}
 	return map[string]any{"type": []string{"string", "number", "boolean"}}
+}
+
+// wordsOf lists the words of a setting; YAML 1.1 reads some of them as booleans.
+func wordsOf(e enumeration) []any {
+	var all []any
+	for _, word := range e.Words() {
+		all = append(all, word)
+		switch word {
+		case "on":
+			all = append(all, true)
+		case "off":
+			all = append(all, false)
+		}
+	}
+	return all
 }
 
 func structSchema(t reflect.Type) map[string]any {
@@ -90,10 +115,11 @@ func cellSchema() map[string]any {
 // columnNames lists the columns with those of the first few adapters.
 func columnNames() []string {
 	var names []string
-	for _, name := range sheet.ColumnNames() {
+	for _, name := range column.Names() {
 		names = append(names, name)
-		for n := 2; n <= sheet.MaxAdapters && sheet.PerAdapter(name); n++ {
-			names = append(names, sheet.ColumnID(name, n))
+		c, _ := column.Named(name)
+		for n := 2; n <= column.MaxAdapters && c.PerAdapter; n++ {
+			names = append(names, column.ID(name, n))
 		}
 	}
 	return slices.Clip(names)

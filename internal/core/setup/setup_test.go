@@ -24,7 +24,7 @@ networks:
     gateway: 198.51.100.1
     dns: [198.51.100.2, 198.51.100.3]
     pools:
-      nodes: {ranges: 198.51.100.100-198.51.100.180, skip: [198.51.100.110]}
+      nodes: {ranges: 198.51.100.100-198.51.100.180, exclude: [198.51.100.110]}
 presets:
   sonar-node:
     packages: [chrony]
@@ -49,20 +49,20 @@ func TestRead(t *testing.T) {
 
 func TestReadFindings(t *testing.T) {
 	for says, change := range map[string][2]string{
-		`mintbatch.yaml:20:1: unknown key "limts" (did you mean limits?)`:                      {"limits:", "limts:"},
-		`mintbatch.yaml:5:30: unknown key "memry" (did you mean memory?)`:                      {"memory: 2GiB", "memry: 2GiB"},
-		`mintbatch.yaml:8:13: subnet must be a subnet such as 198.51.100.0/24`:                 {"subnet: 198.51.100.0/24", "subnet: 198.51.100"},
-		`mintbatch.yaml:12:23: pool nodes: 203.0.113.1-203.0.113.9 is not within`:              {"ranges: 198.51.100.100-198.51.100.180", "ranges: 203.0.113.1-203.0.113.9"},
-		`mintbatch.yaml:9:14: gateway 203.0.113.1 is not in a subnet of network survey`:        {"gateway: 198.51.100.1", "gateway: 203.0.113.1"},
-		`mintbatch.yaml:20:19: confirm must be a time such as 90s or 10m`:                      {"90s", "90"},
-		`mintbatch.yaml:3:16: site quay has the unknown kind "gatway" (did you mean gateway?)`: {"kind: gateway", "kind: gatway"},
-		`needs a url that begins with https://`:                                                {"https:", "http:"},
-		"`mintbatch: 1` is missing":                                                            {"mintbatch: 1\n", ""},
-		"networks must be a mapping":                                                           {good[strings.Index(good, "networks:"):strings.Index(good, "presets:")], "networks: [a, b]\n"},
-		"not YAML":                                                                             {"sites:\n", "sites: {\n"},
-		"two subnets of one family":                                                            {"198.51.100.0/24\n", "[198.51.100.0/24, 203.0.113.0/24]\n"},
-		`mintbatch.yaml:21:23: "age1x" is not an age recipient`:                                {"{confirm: 90s}\n", "{confirm: 90s}\nsecrets: {recipients: age1x}\n"},
-		"must be plain text":                                                                   {"- one", "- {a: b}"},
+		`mintbatch.yaml:20:1: unknown key "limts" (did you mean limits?)`:                            {"limits:", "limts:"},
+		`mintbatch.yaml:5:30: unknown key "memry" (did you mean memory?)`:                            {"memory: 2GiB", "memry: 2GiB"},
+		`mintbatch.yaml:8:13: subnet must be a subnet such as 198.51.100.0/24`:                       {"subnet: 198.51.100.0/24", "subnet: 198.51.100"},
+		`mintbatch.yaml:12:23: pool nodes: 203.0.113.1-203.0.113.9 is not within`:                    {"ranges: 198.51.100.100-198.51.100.180", "ranges: 203.0.113.1-203.0.113.9"},
+		`mintbatch.yaml:9:14: gateway 203.0.113.1 is not in a subnet of network survey`:              {"gateway: 198.51.100.1", "gateway: 203.0.113.1"},
+		`mintbatch.yaml:20:19: confirm must be a time such as 90s or 10m`:                            {"90s", "90"},
+		`mintbatch.yaml:3:16: kind must be gateway or libvirt, not "gatway" (did you mean gateway?)`: {"kind: gateway", "kind: gatway"},
+		`needs a url that begins with https://`:                                                      {"https:", "http:"},
+		"`mintbatch: 1` is missing":                                                                  {"mintbatch: 1\n", ""},
+		"networks must be a mapping":                                                                 {good[strings.Index(good, "networks:"):strings.Index(good, "presets:")], "networks: [a, b]\n"},
+		"not YAML":                                                                                   {"sites:\n", "sites: {\n"},
+		"two subnets of the same family":                                                             {"198.51.100.0/24\n", "[198.51.100.0/24, 203.0.113.0/24]\n"},
+		`mintbatch.yaml:21:23: recipients must be an age recipient (age1...), not "age1x"`:           {"{confirm: 90s}\n", "{confirm: 90s}\nsecrets: {recipients: age1x}\n"},
+		"must be plain text":                                                                         {"- one", "- {a: b}"},
 	} {
 		text := strings.Replace(good, change[0], change[1], 1)
 		require.NotEqual(t, good, text, says)
@@ -98,12 +98,12 @@ func TestSchema(t *testing.T) {
 	require.NoError(t, c.AddResource("setup.json", document))
 	schema, err := c.Compile("setup.json")
 	require.NoError(t, err)
-	demo, err := os.ReadFile("../../mint/demo/mintbatch.yaml")
+	demo, err := os.ReadFile("../../handover/demo/mintbatch.yaml")
 	require.NoError(t, err)
 	for text, ok := range map[string]bool{
 		good: true, strings.NewReplacer("@URL@", "https://x", "@FINGERPRINT@", "x").Replace(string(demo)): true, strings.Replace(good, "memory: 2GiB", "memry: 2GiB", 1): false, strings.Replace(good, "limits:", "limts:", 1): false,
-		strings.Replace(good, "confirm: 90s", "confirm: soon", 1): false, good + "columns: {Node: machine, x: {fixed: 1}}\nnaming: {longest: 15, presets: {sonar-node: {prefix: x}}}\n": true,
-		good + "naming: {longest: many}\n": false,
+		strings.Replace(good, "confirm: 90s", "confirm: soon", 1): false, good + "columns: {Node: machine, x: {fixed: 1}}\nnaming: {max_length: 15, presets: {sonar-node: {prefix: x}}}\n": true,
+		good + "naming: {max_length: many}\n": false,
 	} {
 		var v any
 		require.NoError(t, yaml.Unmarshal([]byte(text), &v))

@@ -49,7 +49,7 @@ func readCSV(s Source) ([]grid, *broken) {
 	var parse *csv.ParseError
 	if errors.As(err, &parse) {
 		return nil, &broken{code: "unreadable-sheet", message: parse.Err.Error(),
-			hint: "put quotes around the whole cell and double every quote inside it",
+			hint: "quote the whole cell and double every quote inside it",
 			at:   finding.Position{Row: parse.Line, Column: parse.Column, Text: true}}
 	}
 	return []grid{{comma: comma, lines: func(yield func(line) bool) {
@@ -84,7 +84,7 @@ func separator(text string, rules []Rule) rune {
 	return best
 }
 
-// rating tells how well a separator fits.
+// rating reports how well a separator fits.
 type rating struct{ headings, columns int }
 
 func (a rating) less(b rating) bool {

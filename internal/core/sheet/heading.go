@@ -6,86 +6,58 @@ import (
 	"strings"
 	"unicode"
 
+	"golang.org/x/text/unicode/norm"
+
+	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
 )
 
-// synonyms are what people write above our columns. They are compared without
-// letter case, blanks, hyphens and underscores. docs/sheet.md lists them.
-var synonyms = map[string][]string{
-	"machine":    {"vm", "vm name", "name", "machine name", "server", "server name", "virtual machine", "guest", "guest name", "node name"},
-	"address":    {"ip", "ip address", "ipv4", "ipv4 address", "ipv6", "ipv6 address", "addr", "addresses", "static ip"},
-	"mac":        {"mac address", "hardware address"},
-	"network":    {"net", "network name", "lan", "subnet name"},
-	"memory":     {"ram", "mem", "memory size"},
-	"cpus":       {"cpu", "vcpu", "vcpus", "cores", "cpu count", "cpu cores", "processors"},
-	"disk":       {"disk size", "system disk", "root disk", "hdd", "storage"},
-	"disks":      {"data disks", "data disk", "extra disks", "further disks"},
-	"hostname":   {"host name", "computer name"},
-	"domain":     {"dns domain", "domain name", "dns suffix"},
-	"host":       {"hypervisor", "hypervisor host", "host server"},
-	"store":      {"storage pool", "datastore"},
-	"folder":     {"group"},
-	"site":       {"location", "datacenter", "data center", "data centre"},
-	"template":   {"image", "base image", "clone from", "master"},
-	"preset":     {"role", "profile", "kind"},
-	"clone":      {"clone type", "clone kind"},
-	"login":      {"user", "user name", "account", "admin user"},
-	"password":   {"pass", "passwd", "pwd"},
-	"keys":       {"ssh key", "ssh keys", "public key", "public keys", "authorized keys"},
-	"timezone":   {"time zone", "tz"},
-	"locale":     {"language"},
-	"licence":    {"license", "licence key", "license key", "product key"},
-	"firstboot":  {"first boot"},
-	"power":      {"power state"},
-	"checkpoint": {"snapshot"},
-	"owner":      {"contact", "responsible", "requested by", "requester"},
-	"notes":      {"note", "remark", "remarks", "comment", "comments", "description", "purpose"},
-	"until":      {"expires", "expiry", "expiry date", "end date", "valid until", "due"},
-	"labels":     {"label", "tags"},
-}
-
+// meanings are the columns by their names and headings, folded.
 var meanings = func() map[string]string {
 	m := map[string]string{}
-	for name := range columns {
-		m[folded(name)] = name
-		for _, s := range synonyms[name] {
-			m[folded(s)] = name
+	for _, c := range column.All() {
+		if _, inSheet := column.Named(c.Name); !inSheet {
+			continue
+		}
+		for _, heading := range append([]string{c.Name}, c.Headings...) {
+			m[folded(heading)] = c.Name
 		}
 	}
 	return m
 }()
 
+// folded is a heading without what does not count, in one Unicode form.
 func folded(s string) string {
 	return strings.Map(func(r rune) rune {
-		if r == '-' || r == '_' || unicode.IsSpace(r) {
+		if r == '_' || unicode.IsSpace(r) || unicode.In(r, unicode.Pd, unicode.Cf) {
 			return -1
 		}
-		return r
-	}, strings.ToLower(strings.TrimSuffix(strings.TrimSpace(s), ":")))
+		return unicode.ToLower(r)
+	}, norm.NFKC.String(strings.TrimSuffix(strings.TrimSpace(s), ":")))
 }
 
 // Rule is what the setup says of a heading that a user's own sheet has.
 type Rule struct {
 	Heading string
-	Column  string // what it means; empty if the rule is no meaning
-	Unit    string // of its bare numbers
-	Ignore  bool
-	// Fixed stands in every row, whatever the cells say.
-	Fixed    string
-	HasFixed bool
-	At       finding.Position
+	// Column is what it means, or what Fixed is a value of.
+	Column Column
+	Unit   string // of its bare numbers
+	Ignore bool   // the cells below the heading are not read
+	// Fixed is the value in every row, whatever the cells say; nil if there is none.
+	Fixed *string
+	At    finding.Position
 }
 
 var (
 	unitInBrackets = regexp.MustCompile(`^(.*?)\s*[(\[]\s*(?:in\s+)?([A-Za-z]+)\s*[)\]]$`)
-	unitBehind     = regexp.MustCompile(`^(.*?)[\s,/]+(?:in\s+)?([A-Za-z]+)$`)
+	unitBehind     = regexp.MustCompile(`^(.*?)[\s,/_]+(?:in\s+)?([A-Za-z]+)$`)
 	numberBehind   = regexp.MustCompile(`^(.*?)[\s.#_-]*([0-9]+)$`)
 )
 
-// ParseColumn tells what a heading means: `Memory (GiB)` is the memory column
+// ParseColumn reports what a heading means: `Memory (GiB)` is the memory column
 // with a unit, `address.2` or `IP 2` that of the second adapter.
 func ParseColumn(heading string) (Column, bool) {
-	text := strings.TrimSpace(heading)
+	text := strings.TrimSpace(norm.NFKC.String(heading))
 	c := Column{Heading: strings.Join(strings.Fields(text), " ")}
 	if name, adapter, ok := meaning(text); ok {
 		c.Name, c.Adapter = name, adapter
@@ -108,10 +80,10 @@ func ParseColumn(heading string) (Column, bool) {
 // units are those that a heading may name.
 var units = map[string]bool{"mb": true, "mib": true, "m": true, "gb": true, "gib": true, "g": true, "tb": true, "tib": true, "t": true, "kb": true, "kib": true}
 
-// meaning tells the column, and for what belongs to an adapter which one.
+// meaning reports the column, and for what belongs to an adapter which one.
 func meaning(text string) (name string, adapter int, ok bool) {
 	if name, ok = meanings[folded(text)]; ok {
-		if columns[name] == perCard {
+		if c, _ := column.Named(name); c.PerAdapter {
 			adapter = 1
 		}
 		return name, adapter, true
@@ -122,28 +94,28 @@ func meaning(text string) (name string, adapter int, ok bool) {
 	}
 	name, ok = meanings[folded(m[1])]
 	n, err := strconv.Atoi(m[2])
-	if !ok || err != nil || columns[name] != perCard || n < 1 || n > MaxAdapters || strconv.Itoa(n) != m[2] {
+	if c, _ := column.Named(name); !ok || err != nil || !c.PerAdapter || n < 1 || n > column.MaxAdapters || strconv.Itoa(n) != m[2] {
 		return "", 0, false
 	}
 	return name, n, true
 }
 
-// understand tells what a heading means by the setup's rules, else by itself.
+// understand reports what a heading means by the setup's rules, else by itself.
 // ignored is set for one that is to be passed over.
 func understand(heading string, rules []Rule) (c Column, ignored, ok bool) {
 	for _, r := range rules {
 		if folded(r.Heading) != folded(heading) {
 			continue
 		}
-		if r.Ignore || r.HasFixed && r.Column == "" {
+		if r.Ignore {
 			return Column{Heading: heading}, true, true
 		}
-		c, ok = ParseColumn(r.Column)
+		c = r.Column
 		c.Heading = strings.Join(strings.Fields(heading), " ")
 		if r.Unit != "" {
 			c.Unit = r.Unit
 		}
-		return c, false, ok
+		return c, false, c.Name != ""
 	}
 	c, ok = ParseColumn(heading)
 	return c, false, ok

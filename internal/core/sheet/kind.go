@@ -4,7 +4,6 @@ import (
 	"archive/zip"
 	"bytes"
 	"strings"
-	"unicode/utf8"
 )
 
 // Kind is the form of a sheet's file.
@@ -19,8 +18,8 @@ const (
 	YAML Kind = "yaml"
 
 	locked  Kind = "locked"
+	oldForm Kind = "old form"
 	damaged Kind = "damaged"
-	archive Kind = "archive"
 	binary  Kind = "binary"
 )
 
@@ -44,22 +43,24 @@ func ParseKind(s string) (Kind, bool) {
 func (k Kind) refusal() string {
 	switch k {
 	case locked:
-		return "the workbook has a password, or is of the old binary form"
+		return "the workbook has a password"
+	case oldForm:
+		return "the workbook has a password, or is in the old binary format"
 	case damaged:
 		return "the workbook is damaged, perhaps cut short"
-	case archive:
-		return "the file is an archive, but not a workbook that this program reads"
+	case binary:
+		return "the file is not a sheet"
 	}
-	return "the file is not a sheet"
+	return "the file is not a sheet, but " + string(k)
 }
 
-// KindOf tells a sheet's kind by its content: names lie.
+// KindOf determines a sheet's kind from its content, since names may be wrong.
 func KindOf(content []byte) Kind {
-	switch {
-	case bytes.HasPrefix(content, []byte("PK\x03\x04")):
+	if bytes.HasPrefix(content, []byte("PK\x03\x04")) {
 		return zipKind(content)
-	case bytes.HasPrefix(content, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")):
-		return locked // the container of encrypted workbooks and of old binary ones
+	}
+	if k := other(content); k != "" {
+		return k
 	}
 	text, ok := decode(content)
 	if !ok {
@@ -68,6 +69,10 @@ func KindOf(content []byte) Kind {
 	head := strings.TrimLeft(text[:min(len(text), 4096)], " \t\r\n")
 	first, _, _ := strings.Cut(head, "\n")
 	switch {
+	case markup(head) != "":
+		return markup(head)
+	case strings.HasPrefix(head, "{\\rtf"):
+		return "a document in RTF"
 	case strings.HasPrefix(head, "{") || strings.HasPrefix(head, "[") && strings.ContainsAny(head, "{]") && !strings.ContainsAny(first, ",;\t"):
 		return JSON
 	case strings.HasPrefix(head, "[{"), strings.HasPrefix(head, "[ {"):
@@ -78,28 +83,95 @@ func KindOf(content []byte) Kind {
 	return CSV
 }
 
+// others are kinds of file that somebody may take for a sheet, and how they begin.
+var others = []struct {
+	begins string
+	kind   Kind
+}{
+	{"%PDF", "a PDF document"}, {"\x7fELF", "a program"}, {"MZ", "a program"}, {"SQLite format 3\x00", "a SQLite database"}, {"\x1f\x8b", "a compressed file (gzip)"},
+	{"BZh", "a compressed file (bzip2)"}, {"\xfd7zXZ", "a compressed file (xz)"}, {"(\xb5/\xfd", "a compressed file (zstd)"}, {"7z\xbc\xaf'", "an archive (7z)"}, {"Rar!", "an archive (RAR)"},
+	{"\x89PNG", "a picture"}, {"\xff\xd8\xff", "a picture"}, {"GIF8", "a picture"}, {"PAR1", "a Parquet file"}, {"age-encryption.org/", "an encrypted file (age)"},
+	{"-----BEGIN AGE ENCRYPTED", "an encrypted file (age)"}, {"-----BEGIN PGP", "an encrypted file (PGP)"}, {"QFI\xfb", "a disk image"},
+}
+
+func other(content []byte) Kind {
+	for _, o := range others {
+		if bytes.HasPrefix(content, []byte(o.begins)) && (o.begins != "MZ" || bytes.IndexByte(content, 0) >= 0) {
+			return o.kind
+		}
+	}
+	if !bytes.HasPrefix(content, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1")) {
+		return ""
+	}
+	// The container of many forms; which one it is stands in its folder, in UTF-16.
+	for _, o := range []struct {
+		stream string
+		kind   Kind
+	}{{"EncryptedPackage", locked}, {"Workbook", "a workbook in the old binary format (XLS)"}, {"Book", "a workbook in the old binary format (XLS)"},
+		{"WordDocument", "a text document (DOC)"}, {"PowerPoint Document", "a presentation (PPT)"}, {"__nameid_version1.0", "a mail (MSG)"}} {
+		var name []byte
+		for _, c := range []byte(o.stream) {
+			name = append(name, c, 0)
+		}
+		if bytes.Contains(content, name) {
+			return o.kind
+		}
+	}
+	return oldForm
+}
+
+// markup names a text that is of some markup language; empty for any other.
+func markup(head string) Kind {
+	lower := strings.ToLower(head)
+	switch {
+	case !strings.HasPrefix(head, "<"):
+		return ""
+	case strings.Contains(head, "urn:schemas-microsoft-com:office:spreadsheet"):
+		return "a workbook in the old XML format (SpreadsheetML)"
+	case strings.Contains(head, "urn:oasis:names:tc:opendocument:xmlns:office"):
+		return "a flat OpenDocument file"
+	case strings.HasPrefix(lower, "<!doctype html"), strings.Contains(lower, "<html"), strings.HasPrefix(lower, "<table"):
+		return "a web page (HTML)"
+	}
+	return "an XML document"
+}
+
 func zipKind(content []byte) Kind {
 	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	if err != nil {
 		return damaged
 	}
+	has := map[string]bool{}
 	for _, f := range z.File {
-		switch {
-		case strings.HasPrefix(f.Name, "xl/"):
-			return XLSX
-		case f.Name == "content.xml":
-			return ODS
-		}
+		folder, _, _ := strings.Cut(f.Name, "/")
+		has[f.Name], has[folder+"/"] = true, true
 	}
-	return archive
+	mime, _ := part(z, "mimetype")
+	switch text := strings.TrimSpace(string(mime)); {
+	case has["xl/workbook.bin"]:
+		return "a binary workbook (XLSB)"
+	case has["xl/"]:
+		return XLSX
+	case has["content.xml"] && (text == "" || strings.Contains(text, "opendocument.spreadsheet")):
+		return ODS
+	case has["content.xml"]:
+		return "an OpenDocument file, but not a spreadsheet"
+	case has["word/"]:
+		return "a text document (DOCX)"
+	case has["ppt/"]:
+		return "a presentation (PPTX)"
+	case has["Index/"] || has["Index.zip"]:
+		return "a workbook of Numbers"
+	}
+	return "an archive (ZIP), and not a workbook"
 }
 
-// looksBinary tells whether text holds what no sheet does.
+// looksBinary reports whether text holds what no sheet does.
 func looksBinary(text string) bool {
 	head := text[:min(len(text), 4096)]
 	odd := 0
 	for _, r := range head {
-		if r == 0 || r == utf8.RuneError || r < ' ' && !strings.ContainsRune("\t\n\r\f\x1b\x1a", r) {
+		if r < ' ' && !strings.ContainsRune("\t\n\r\f\x1b\x1a", r) {
 			odd++
 		}
 	}

@@ -93,7 +93,7 @@ func readList(root *tree.Node) ([]grid, *broken) {
 			l.set(at, text)
 		}
 		if cells += len(l.cells); cells > maxCells {
-			return nil, &broken{code: "too-large", message: "aliases make this list enormous", hint: "write it out"}
+			return nil, &broken{code: "too-large", message: "YAML aliases expand this list beyond the limit", hint: "write it without aliases"}
 		}
 		lines = append(lines, l)
 	}

@@ -6,9 +6,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"io"
-	"regexp"
 	"strconv"
-	"strings"
 )
 
 // The namespaces of OpenDocument 1.2, part 1.
@@ -16,6 +14,7 @@ const (
 	odfTable  = "urn:oasis:names:tc:opendocument:xmlns:table:1.0"
 	odfOffice = "urn:oasis:names:tc:opendocument:xmlns:office:1.0"
 	odfText   = "urn:oasis:names:tc:opendocument:xmlns:text:1.0"
+	odfStyle  = "urn:oasis:names:tc:opendocument:xmlns:style:1.0"
 )
 
 // readODS reads a spreadsheet of OpenDocument 1.2 (part 1, section 9.1). What a
@@ -29,16 +28,22 @@ func readODS(s Source) ([]grid, *broken) {
 		return nil, unreadable("the workbook is damaged: %s", err)
 	}
 	if manifest, err := part(z, "META-INF/manifest.xml"); err == nil && bytes.Contains(manifest, []byte("encryption-data")) {
-		return nil, &broken{code: "unknown-kind", message: "the workbook has a password", hint: "save it without one"}
+		return nil, &broken{code: "unknown-kind", message: "the workbook has a password", hint: "save it without a password"}
 	}
-	f, err := z.Open("content.xml")
-	if err != nil {
-		return nil, unreadable("the workbook is damaged: %s", err)
-	}
-	defer f.Close()
-	o := ods{d: xml.NewDecoder(f)}
-	if err := o.document(); err != nil {
-		return nil, unreadable("the workbook is damaged: %s", err)
+	o := ods{hidden: map[string]bool{}}
+	for _, name := range []string{"styles.xml", "content.xml"} {
+		f, err := z.Open(name)
+		if err != nil && name == "styles.xml" {
+			continue
+		}
+		if err == nil {
+			o.d = xml.NewDecoder(f)
+			err = o.document()
+			_ = f.Close()
+		}
+		if err != nil {
+			return nil, unreadable("the workbook is damaged: %s", err)
+		}
 	}
 	return o.grids, nil
 }
@@ -53,17 +58,21 @@ func part(z *zip.Reader, name string) ([]byte, error) {
 }
 
 type ods struct {
-	d     *xml.Decoder
-	grids []grid
+	d      *xml.Decoder
+	hidden map[string]bool // styles of tables that are not displayed
+	grids  []grid
 
 	lines  []line
-	number int
-	spans  map[int]*span // cells merged downwards, by column
+	number int            // of rows so far
+	cover  map[int]*merge // by column, the cell that was merged last
+	depth  int
 }
 
-type span struct {
-	left int
-	text string
+// merge is a cell that covers others: down to a row, and from its own column on.
+type merge struct {
+	odsCell
+	row, last int
+	column    int
 }
 
 func attribute(e xml.StartElement, space, name string) string {
@@ -84,45 +93,75 @@ func times(e xml.StartElement, name string) int {
 	return n
 }
 
-func (o *ods) document() error {
-	for {
-		t, err := o.d.Token()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if e, ok := t.(xml.StartElement); ok && e.Name == (xml.Name{Space: odfTable, Local: "table"}) {
-			if err := o.table(attribute(e, odfTable, "name")); err != nil {
-				return err
-			}
-		}
-	}
-}
-
-func (o *ods) table(name string) error {
-	o.lines, o.number, o.spans = nil, 0, map[int]*span{}
-	for depth := 1; depth > 0; {
+// children calls do for each element within the one that was begun last. What do
+// does not read to its end, by returning false, is skipped.
+func (o *ods) children(do func(xml.StartElement) (read bool, err error)) error {
+	o.depth++
+	defer func() { o.depth-- }()
+	for o.depth < deepest {
 		t, err := o.d.Token()
 		if err != nil {
 			return err
 		}
 		switch e := t.(type) {
-		case xml.StartElement:
-			if e.Name == (xml.Name{Space: odfTable, Local: "table-row"}) {
-				if err := o.row(times(e, "number-rows-repeated")); err != nil {
-					return err
-				}
-				continue
-			}
-			depth++
 		case xml.EndElement:
-			depth--
+			return nil
+		case xml.StartElement:
+			read, err := do(e)
+			if err == nil && !read {
+				err = o.d.Skip()
+			}
+			if err != nil {
+				return err
+			}
 		}
 	}
-	o.grids = append(o.grids, grid{worksheet: name, lines: walk(o.lines)})
-	return nil
+	return errDeep
+}
+
+// document reads the tables of a spreadsheet, and the styles by which some are
+// hidden; tables within something else are no worksheets.
+func (o *ods) document() error {
+	style := ""
+	var within func(e xml.StartElement) (bool, error)
+	within = func(e xml.StartElement) (bool, error) {
+		switch e.Name {
+		case xml.Name{Space: odfStyle, Local: "style"}:
+			style = attribute(e, odfStyle, "name")
+		case xml.Name{Space: odfStyle, Local: "table-properties"}:
+			o.hidden[style] = attribute(e, odfTable, "display") == "false"
+			return false, nil
+		case xml.Name{Space: odfTable, Local: "table"}:
+			return true, o.table(e)
+		case xml.Name{Space: odfTable, Local: "dde-links"}, xml.Name{Space: odfTable, Local: "tracked-changes"}:
+			return false, nil
+		}
+		return true, o.children(within)
+	}
+	err := o.children(within)
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
+}
+
+func (o *ods) table(e xml.StartElement) error {
+	o.lines, o.number, o.cover = nil, 0, map[int]*merge{}
+	var within func(e xml.StartElement) (bool, error)
+	within = func(e xml.StartElement) (bool, error) {
+		switch {
+		case e.Name.Space != odfTable:
+			return false, nil
+		case e.Name.Local == "table-row":
+			return true, o.row(times(e, "number-rows-repeated"))
+		case e.Name.Local == "table-row-group", e.Name.Local == "table-header-rows", e.Name.Local == "table-rows":
+			return true, o.children(within)
+		}
+		return false, nil
+	}
+	err := o.children(within)
+	o.grids = append(o.grids, grid{worksheet: attribute(e, odfTable, "name"), lines: walk(o.lines), hidden: o.hidden[attribute(e, odfTable, "style-name")]})
+	return err
 }
 
 // maxColumns is as many columns as a spreadsheet program shows.
@@ -130,46 +169,33 @@ const maxColumns = 1 << 14
 
 func (o *ods) row(repeated int) error {
 	l := line{number: o.number + 1}
-	column := 0
-	for {
-		t, err := o.d.Token()
-		if err != nil {
-			return err
-		}
-		if _, end := t.(xml.EndElement); end {
-			break
-		}
-		e, ok := t.(xml.StartElement)
-		if !ok {
-			continue
+	column, own := 0, false
+	err := o.children(func(e xml.StartElement) (bool, error) {
+		if e.Name.Space != odfTable || e.Name.Local != "table-cell" && e.Name.Local != "covered-table-cell" {
+			return false, nil
 		}
 		n := times(e, "number-columns-repeated")
-		text, day, err := o.cell(e)
-		if err != nil {
-			return err
-		}
+		c, err := o.cell(e)
 		if e.Name.Local == "covered-table-cell" {
-			if s := o.spans[column]; s != nil && s.left > 0 {
-				text = s.text
-				s.left--
-			}
-		} else if rows := times(e, "number-rows-spanned"); rows > 1 {
-			o.spans[column] = &span{rows - 1, text}
-		}
-		for i := column; text != "" && i < min(column+n, maxColumns); i++ {
-			l.set(i, text)
-			if day != "" {
-				if l.days == nil {
-					l.days = map[int]string{}
+			for i := column; i < min(column+n, maxColumns); i++ {
+				if m := o.cover[i]; m != nil && m.last >= l.number {
+					m.put(&l, i)
+					l.covered.set(i, i > m.column)
 				}
-				l.days[i] = day
+			}
+		} else {
+			o.merge(e, c, l.number, column)
+			for i := column; c.text != "" && i < min(column+n, maxColumns); i++ {
+				c.put(&l, i)
+				own = true
 			}
 		}
 		column += n
-	}
+		return true, err
+	})
 	o.number += repeated
-	if blank(l.cells) {
-		return nil
+	if err != nil || !own { // a row of which others cover all is blank to its reader
+		return err
 	}
 	for i := range repeated {
 		if len(o.lines) >= maxRows {
@@ -182,60 +208,17 @@ func (o *ods) row(repeated int) error {
 	return nil
 }
 
-var exponent = regexp.MustCompile(`[0-9]E[-+]?[0-9]`)
-
-// cell reads a cell to its end: the paragraphs that it shows.
-func (o *ods) cell(e xml.StartElement) (text, day string, err error) {
-	var b strings.Builder
-	paragraphs, note := 0, 0
-	for depth := 1; depth > 0; {
-		t, err := o.d.Token()
-		if err != nil {
-			return "", "", err
-		}
-		switch t := t.(type) {
-		case xml.StartElement:
-			depth++
-			switch {
-			case t.Name == (xml.Name{Space: odfOffice, Local: "annotation"}):
-				note = depth
-			case note > 0 || t.Name.Space != odfText:
-			case t.Name.Local == "p":
-				if paragraphs++; paragraphs > 1 {
-					b.WriteByte('\n')
-				}
-			case t.Name.Local == "s":
-				n, err := strconv.Atoi(attribute(t, odfText, "c"))
-				if err != nil {
-					n = 1
-				}
-				b.WriteString(strings.Repeat(" ", min(max(n, 1), 1000)))
-			case t.Name.Local == "tab":
-				b.WriteByte('\t')
-			case t.Name.Local == "line-break":
-				b.WriteByte('\n')
-			}
-		case xml.EndElement:
-			if depth == note {
-				note = 0
-			}
-			depth--
-		case xml.CharData:
-			if note == 0 && paragraphs > 0 {
-				b.Write(t)
-			}
-		}
+// merge notes which cells this one covers.
+func (o *ods) merge(e xml.StartElement, c odsCell, row, column int) {
+	rows, columns := times(e, "number-rows-spanned"), times(e, "number-columns-spanned")
+	if rows == 1 && columns == 1 {
+		return
 	}
-	text = b.String()
-	switch attribute(e, odfOffice, "value-type") {
-	case "date":
-		if d := attribute(e, odfOffice, "date-value"); len(d) >= 10 {
-			day = d[:10]
+	m := &merge{odsCell: c, row: row, last: row + rows - 1, column: column}
+	for i := column; i < min(column+columns, maxColumns); i++ {
+		if other := o.cover[i]; other != nil && other.row == row {
+			return // which covers this one
 		}
-	case "float":
-		if exponent.MatchString(text) || decimals.MatchString(text) {
-			text = wholeNumber(attribute(e, odfOffice, "value"))
-		}
+		o.cover[i] = m
 	}
-	return text, day, nil
 }

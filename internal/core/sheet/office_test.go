@@ -11,6 +11,14 @@ import (
 	"github.com/xuri/excelize/v2"
 )
 
+// profile is LibreOffice's, which takes its time to make one.
+var profile string
+
+func TestMain(m *testing.M) {
+	defer func() { _ = os.RemoveAll(profile) }()
+	m.Run()
+}
+
 // converted lets LibreOffice make a file of another kind of a workbook.
 func converted(t *testing.T, content []byte, to string) []byte {
 	t.Helper()
@@ -19,9 +27,13 @@ func converted(t *testing.T, content []byte, to string) []byte {
 		t.Skip("skipped: LibreOffice is not installed")
 	}
 	dir := t.TempDir()
+	if profile == "" {
+		profile, err = os.MkdirTemp("", "office")
+		require.NoError(t, err)
+	}
 	path := filepath.Join(dir, "in.xlsx")
 	require.NoError(t, os.WriteFile(path, content, 0o600))
-	out, err := exec.Command(office, "--headless", "-env:UserInstallation=file://"+dir+"/profile", "--convert-to", to, "--outdir", filepath.Join(dir, "out"), path).CombinedOutput()
+	out, err := exec.Command(office, "--headless", "-env:UserInstallation=file://"+profile, "--convert-to", to, "--outdir", filepath.Join(dir, "out"), path).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	b, err := os.ReadFile(filepath.Join(dir, "out", "in."+to))
 	require.NoError(t, err, "%s", out)
@@ -43,5 +55,5 @@ func TestWorkbooksOfLibreOffice(t *testing.T) {
 	}), "ods")
 	_, found := Read(Source{Name: "m.ods", Content: failed})
 	require.Len(t, found, 1)
-	assert.Contains(t, found[0].Error(), `D5 (vCPU): the formula here has failed: #DIV/0!`)
+	assert.Contains(t, found[0].Error(), `D5 (vCPU): the formula in this cell failed: #DIV/0!`)
 }

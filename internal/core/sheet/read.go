@@ -47,9 +47,25 @@ type line struct {
 	cells  []string
 	// days holds what is a date, however it is displayed, by index of the cell.
 	days map[int]string
+	// covered are cells that another one of the same row covers, and bare those with
+	// a formula whose value is not stored; these hold the formula.
+	covered, bare evidence
 }
 
-// Read reads a sheet. It tells all findings of its form and its headings; what
+// evidence are indexes of cells that something is true of.
+type evidence map[int]bool
+
+func (m *evidence) set(i int, is bool) {
+	if !is {
+		return
+	}
+	if *m == nil {
+		*m = evidence{}
+	}
+	(*m)[i] = true
+}
+
+// Read reads a sheet. It reports all findings of its form and its headings; what
 // the cells mean is the batch's matter.
 func Read(s Source) (*Table, finding.List) {
 	var found finding.List
@@ -61,7 +77,7 @@ func Read(s Source) (*Table, finding.List) {
 		return fail("too-large", fmt.Sprintf("the sheet is larger than %d MiB", MaxContent>>20), "split it")
 	}
 	if len(bytes.TrimSpace(s.Content)) == 0 {
-		return fail("empty-sheet", "the sheet is empty", "one row holds the headings; only `machine` is required")
+		return fail("empty-sheet", "the sheet is empty", "write a row of headings; only `machine` is required")
 	}
 	kind := s.Kind
 	if kind == "" {
@@ -84,8 +100,13 @@ func Read(s Source) (*Table, finding.List) {
 		return &Table{File: s.Name}, found
 	}
 	t := &Table{File: s.Name, Worksheet: chosen.worksheet, Kind: kind, Comma: chosen.comma}
-	t.arrange(chosen, s.Rules, &found)
-	return t, found
+	var gathered finding.Collector
+	if kind == CSV && inWindows1252(s.Content) {
+		gathered.Add(finding.Finding{Severity: finding.Note, Code: "old-encoding", At: finding.Position{File: s.Name},
+			Message: "the sheet is not UTF-8 and was read as Windows-1252", Hint: "check accented letters, or save it as UTF-8"}, "")
+	}
+	t.arrange(chosen, s.Rules, &gathered)
+	return t, gathered.List()
 }
 
 // choose picks the worksheet: the named one, else the only one that has our
@@ -98,7 +119,7 @@ func choose(s Source, grids []grid) (grid, *finding.Finding) {
 		if s.Worksheet != "" && strings.EqualFold(g.worksheet, s.Worksheet) {
 			return g, nil
 		}
-		if _, ok := g.headingLine(s.Rules); ok && !g.hidden {
+		if _, ok := g.headingLine(s.Rules); ok && !g.hidden && !g.ofChoices() {
 			fitting = append(fitting, g.worksheet)
 			at = i
 		}
@@ -119,6 +140,17 @@ func choose(s Source, grids []grid) (grid, *finding.Finding) {
 		return grid{}, &f
 	}
 	return grids[0], nil // which has no machine column; the headings tell
+}
+
+// ChoicesOf stands before the headings of the worksheet of a starter that lists what
+// may be chosen: a choice may be called what a heading is.
+const ChoicesOf = "choices of "
+
+func (g grid) ofChoices() bool {
+	for l := range g.lines {
+		return strings.HasPrefix(l.cell(0), ChoicesOf)
+	}
+	return false
 }
 
 // broken is a sheet that cannot be read on.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
 )
 
@@ -17,6 +18,9 @@ type Table struct {
 	HeadingRow int
 	Columns    []Column
 	Rows       []Row
+	// CommentedOut are the numbers of rows that their writer commented out, and that are
+	// passed over.
+	CommentedOut []int
 	// Fixed are the values that the setup puts into every row, by column id.
 	Fixed map[string]Fixed
 }
@@ -94,45 +98,10 @@ func (g grid) headingLine(rules []Rule) (best line, ok bool) {
 	return best, false
 }
 
-// arrange understands the headings and puts the cells of the rows below under
-// them.
-func (t *Table) arrange(g grid, rules []Rule, found *finding.List) {
-	heading, _ := g.headingLine(rules)
-	t.HeadingRow = heading.number
-	at := t.headings(heading, g.named, rules, found)
-	for l := range g.lines {
-		if l.number <= heading.number || blank(l.cells) || struckOut(l.cells) {
-			continue
-		}
-		row := Row{Number: l.number, Cells: make([]string, len(t.Columns))}
-		for i, cell := range l.cells {
-			pos := finding.Position{File: t.File, Worksheet: t.Worksheet, Row: l.number, Column: i + 1}
-			switch {
-			case i < len(at) && at[i] >= 0:
-				c := t.Columns[at[i]]
-				if day, ok := l.days[i]; ok && c.Name == "until" {
-					cell = day
-				}
-				if f, bad := rubbish(strings.TrimSpace(cell)); bad {
-					f.At = t.Position(row, at[i])
-					found.Add(f)
-					continue
-				}
-				row.Cells[at[i]] = c.clean(cell)
-			case (i >= len(at) || at[i] == noHeading) && strings.TrimSpace(cell) != "":
-				found.Add(finding.Finding{Code: "stray-cell", Value: cell, At: pos,
-					Message: "this cell has no heading above it",
-					Hint:    "a separator too many? put quotes around a value that contains one"})
-			}
-		}
-		t.Rows = append(t.Rows, row)
-	}
-}
-
-func (t *Table) headings(l line, named bool, rules []Rule, found *finding.List) []int {
+func (t *Table) headings(l line, named bool, rules []Rule, found *finding.Collector) []int {
 	at := make([]int, len(l.cells))
 	for i, cell := range l.cells {
-		if at[i] = noHeading; strings.TrimSpace(cell) == "" {
+		if at[i] = noHeading; strings.TrimSpace(cell) == "" || l.covered[i] {
 			continue
 		}
 		at[i] = badHeading
@@ -147,15 +116,19 @@ func (t *Table) headings(l line, named bool, rules []Rule, found *finding.List) 
 			continue
 		}
 		if !ok {
+			hint := finding.DidYouMean(c.Heading, column.Names())
+			if !strings.HasSuffix(hint, "?") {
+				hint += "."
+			}
 			found.Add(finding.Finding{Code: "unknown-column", At: pos, Value: cell,
 				Message: fmt.Sprintf("unknown column %q", c.Heading),
-				Hint:    finding.DidYouMean(c.Heading, ColumnNames()) + " A setup's `columns:` can give it a meaning, or ignore it"})
+				Hint:    hint + " Map or ignore it under `columns:` in the setup"}, "")
 			continue
 		}
 		if first := t.Column(c.Name, c.Adapter); first >= 0 {
 			found.Add(finding.Finding{Code: "double-column", At: pos, Value: cell,
-				Message: fmt.Sprintf("%q means %s, and so does %q", c.Heading, c.ID(), t.Columns[first].Heading),
-				Hint:    "keep one of the two, or ignore one in the setup's `columns:`"})
+				Message: fmt.Sprintf("%q and %[3]q both mean %[2]s", c.Heading, c.ID(), t.Columns[first].Heading),
+				Hint:    "remove one, or ignore it under `columns:` in the setup"}, "")
 			continue
 		}
 		at[i] = len(t.Columns)
@@ -164,7 +137,7 @@ func (t *Table) headings(l line, named bool, rules []Rule, found *finding.List) 
 	t.fix(rules)
 	if _, fixed := t.Fixed["machine"]; t.Column("machine", 0) < 0 && !fixed {
 		found.Add(finding.Finding{Code: "no-machine-column", At: finding.Position{File: t.File, Worksheet: t.Worksheet, Row: l.number},
-			Message: "no column is headed `machine`", Hint: "it holds each machine's name and is the only one required"})
+			Message: "no column has the heading `machine`", Hint: "add it: it holds the machine names and is the only required column"}, "")
 	}
 	return at
 }
@@ -172,30 +145,14 @@ func (t *Table) headings(l line, named bool, rules []Rule, found *finding.List) 
 // fix notes the values that the rules put into every row.
 func (t *Table) fix(rules []Rule) {
 	for _, r := range rules {
-		if !r.HasFixed {
+		if r.Fixed == nil {
 			continue
 		}
-		name := r.Column
-		if name == "" {
-			name = r.Heading
+		if t.Fixed == nil {
+			t.Fixed = map[string]Fixed{}
 		}
-		if c, ok := ParseColumn(name); ok {
-			if t.Fixed == nil {
-				t.Fixed = map[string]Fixed{}
-			}
-			t.Fixed[c.ID()] = Fixed{r.Fixed, r.At}
-		}
+		t.Fixed[r.Column.ID()] = Fixed{*r.Fixed, r.At}
 	}
-}
-
-// struckOut tells a row that its writer took out by a leading #.
-func struckOut(cells []string) bool {
-	for _, c := range cells {
-		if c = strings.TrimSpace(c); c != "" {
-			return c[0] == '#' && !errorValues[c]
-		}
-	}
-	return false
 }
 
 func blank(cells []string) bool {

@@ -19,7 +19,7 @@ const maxExpanded = 1 << 30
 // maxRows is as many rows as a spreadsheet program shows.
 const maxRows = 1 << 20
 
-// tooLarge tells whether an archive says, or hides, that it expands to more.
+// tooLarge reports whether an archive says, or hides, that it expands to more.
 func tooLarge(content []byte) *broken {
 	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	if err != nil {
@@ -49,7 +49,13 @@ func readXLSX(s Source) (grids []grid, failed *broken) {
 	if err != nil {
 		return nil, unreadable("the workbook is damaged: %s", err)
 	}
-	x := xlsx{book: book, merges: has(book, "xl/worksheets/", "<mergeCell "), formats: has(book, "xl/styles.xml", "<numFmt ", dateFormats...)}
+	var bare map[string]map[cellAt]string
+	if has(book, "xl/worksheets/", "<f", ":f") {
+		if bare, err = bareFormulas(s.Content); err != nil {
+			return nil, unreadable("the workbook is damaged: %s", err)
+		}
+	}
+	x := xlsx{book: book, bare: bare, merges: has(book, "xl/worksheets/", "<mergeCell "), formats: has(book, "xl/styles.xml", "<numFmt ", dateFormats...)}
 	if props, err := book.GetWorkbookProps(); err == nil && props.Date1904 != nil {
 		x.date1904 = *props.Date1904
 	}
@@ -69,6 +75,7 @@ type xlsx struct {
 	merges   bool // it has merged cells
 	formats  bool // it has formats that show a number as something else
 	date1904 bool
+	bare     map[string]map[cellAt]string // by worksheet, formulas whose value is not stored
 }
 
 // dateFormats are the built-in formats of dates, times and exponents (ECMA-376,
@@ -105,7 +112,7 @@ func (x *xlsx) lines(name string) ([]line, error) {
 	if err != nil {
 		return nil, err
 	}
-	lines, formatted, err := x.shown(shown)
+	lines, formatted, err := x.shown(shown, x.bare[name])
 	if err == nil && (x.formats || formatted) {
 		err = x.stored(name, lines)
 	}
@@ -115,20 +122,29 @@ func (x *xlsx) lines(name string) ([]line, error) {
 	return lines, err
 }
 
-// shown also tells whether a cell shows a number in a form that is not meant.
-func (x *xlsx) shown(rows *excelize.Rows) (lines []line, formatted bool, err error) {
+// shown also reports whether a cell shows a number in a form that is not meant.
+func (x *xlsx) shown(rows *excelize.Rows, bare map[cellAt]string) (lines []line, formatted bool, err error) {
+	perRow := map[int][]int{}
+	for at := range bare {
+		perRow[at.row] = append(perRow[at.row], at.column)
+	}
 	for number := 1; rows.Next() && number <= maxRows; number++ {
 		cells, err := rows.Columns()
 		if err != nil {
 			return nil, false, err
 		}
-		if blank(cells) {
+		l := line{number: number, cells: cells}
+		for _, column := range perRow[number] {
+			l.set(column-1, bare[cellAt{number, column}])
+			l.bare.set(column-1, true)
+		}
+		if blank(l.cells) {
 			continue
 		}
 		for _, c := range cells {
-			formatted = formatted || strings.Contains(c, "E+") || decimals.MatchString(c)
+			formatted = formatted || strings.Contains(c, "E+") || decimals.MatchString(c) || grouped.MatchString(c)
 		}
-		lines = append(lines, line{number: number, cells: cells})
+		lines = append(lines, l)
 	}
 	return lines, formatted, rows.Error()
 }
@@ -173,15 +189,34 @@ func (x *xlsx) mend(l *line, i int, raw string) {
 		l.cells[i] = wholeNumber(raw)
 		return
 	}
-	if !looksLikeDate(cell) || number < 1 || number > 2958465 {
+	if ungrouped(cell) == strings.TrimPrefix(wholeNumber(raw), "-") {
+		l.cells[i] = wholeNumber(raw)
 		return
 	}
-	if day, err := excelize.ExcelDateToTime(number, x.date1904); err == nil {
-		if l.days == nil {
-			l.days = map[int]string{}
-		}
-		l.days[i] = day.Format(time.DateOnly)
+	if number < 1 || number > 2958465 {
+		return
 	}
+	day, err := excelize.ExcelDateToTime(number, x.date1904)
+	if err == nil && (looksLikeDate(cell) || cell == day.Format("2006") && cell != raw) {
+		l.isDay(i, day.Format(time.DateOnly))
+	}
+}
+
+// grouped is a number whose digits stand in threes: 4,096.
+var grouped = regexp.MustCompile(`^-?[0-9]{1,3}([.,'’ \x{a0}\x{202f}][0-9]{3})+([.,]0+)?$`)
+
+// ungrouped is such a number without what groups it; empty for any other.
+func ungrouped(s string) string {
+	m := grouped.FindStringSubmatch(s)
+	if m == nil {
+		return ""
+	}
+	return strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, strings.TrimSuffix(s, m[2]))
 }
 
 // decimals is a whole number with decimals that say nothing: 4.0.
@@ -198,7 +233,7 @@ func wholeNumber(s string) string {
 	return r.Num().String()
 }
 
-// looksLikeDate tells a displayed date from a displayed number.
+// looksLikeDate distinguishes a displayed date from a displayed number.
 func looksLikeDate(s string) bool {
 	digits, others := 0, 0
 	for _, r := range s {
@@ -213,10 +248,10 @@ func looksLikeDate(s string) bool {
 	return err != nil && digits >= 1 && others >= 1 && !strings.HasSuffix(s, "%")
 }
 
-// spread gives every row of cells that are merged downwards the text that its
-// reader sees there.
+// spread gives every cell that another one covers the text that its reader sees
+// there. A row of which others cover all stays blank.
 func (x *xlsx) spread(name string, lines []line) error {
-	merged, err := x.book.GetMergeCells(name)
+	merged, err := x.book.GetMergeCells(name, true)
 	if err != nil {
 		return err
 	}
@@ -225,22 +260,43 @@ func (x *xlsx) spread(name string, lines []line) error {
 		at[lines[i].number] = &lines[i]
 	}
 	for _, m := range merged {
-		column, first, err := excelize.CellNameToCoordinates(m.GetStartAxis())
+		left, first, err := excelize.CellNameToCoordinates(m.GetStartAxis())
 		if err != nil {
 			return err
 		}
-		_, last, err := excelize.CellNameToCoordinates(m.GetEndAxis())
-		if err != nil || at[first] == nil || column > len(at[first].cells) {
+		right, last, err := excelize.CellNameToCoordinates(m.GetEndAxis())
+		if err != nil || at[first] == nil || left > len(at[first].cells) {
 			continue
 		}
-		text := at[first].cells[column-1]
-		for row := first + 1; row <= min(last, maxRows); row++ {
+		from := *at[first]
+		for row := first; row <= min(last, maxRows); row++ {
 			if l := at[row]; l != nil {
-				l.set(column-1, text)
+				l.spread(from, left-1, min(right, maxColumns)-1)
 			}
 		}
 	}
 	return nil
+}
+
+// spread takes what a merged cell shows, the leftmost of those up to right.
+func (l *line) spread(from line, left, right int) {
+	for i := left; i <= right; i++ {
+		l.set(i, from.cells[left])
+		l.bare.set(i, from.bare[left])
+		l.covered.set(i, i > left)
+		l.isDay(i, from.days[left])
+	}
+}
+
+// isDay notes that a cell is a date; empty is none.
+func (l *line) isDay(i int, day string) {
+	if day == "" {
+		return
+	}
+	if l.days == nil {
+		l.days = map[int]string{}
+	}
+	l.days[i] = day
 }
 
 // set puts text into a cell, beyond the line's end if need be.

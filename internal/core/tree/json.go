@@ -91,6 +91,7 @@ func plain(number string) string {
 }
 
 func (p *jsonParser) inside(n *Node, depth int) error {
+	keys := map[string]bool{}
 	for p.d.More() {
 		var pair Pair
 		if n.Kind == Map {
@@ -99,6 +100,10 @@ func (p *jsonParser) inside(n *Node, depth int) error {
 				return err
 			}
 			pair.Key, _ = t.(string)
+			if keys[pair.Key] {
+				return fmt.Errorf("key %q is there twice", pair.Key)
+			}
+			keys[pair.Key] = true
 			pair.Row, pair.Column = p.at()
 		}
 		t, err := p.d.Token()

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Kind tells what a Node is.
+// Kind is what a Node is.
 type Kind int
 
 // The kinds of a Node.
@@ -64,14 +64,19 @@ func Merge(below, above *Node) *Node {
 	}
 	merged := *above
 	merged.Pairs = nil
+	over := map[string]*Node{}
+	for _, p := range above.Pairs {
+		over[p.Key] = p.Value
+	}
 	for _, p := range below.Pairs {
-		if over := above.Get(p.Key); over != nil {
-			p.Value = Merge(p.Value, over)
+		if value, ok := over[p.Key]; ok {
+			p.Value = Merge(p.Value, value)
+			delete(over, p.Key)
 		}
 		merged.Pairs = append(merged.Pairs, p)
 	}
 	for _, p := range above.Pairs {
-		if below.Get(p.Key) == nil {
+		if _, left := over[p.Key]; left {
 			merged.Pairs = append(merged.Pairs, p)
 		}
 	}
@@ -79,7 +84,8 @@ func Merge(below, above *Node) *Node {
 }
 
 // Cell returns a value as the text of a cell: a list is a cell of several
-// lines, a map one of `name=value` words. Anything deeper is no cell.
+// lines, a map one of `name=value` words, with quotes around a value that is not one
+// word. Anything deeper is no cell.
 func (n *Node) Cell() (text string, ok bool) {
 	var parts []string
 	for _, item := range n.Items {
@@ -92,10 +98,17 @@ func (n *Node) Cell() (text string, ok bool) {
 		if p.Value.Kind > Text {
 			return "", false
 		}
-		parts = append(parts, p.Key+"="+p.Value.Text)
+		parts = append(parts, p.Key+"="+quoted(p.Value.Text))
 	}
 	if n.Kind > Text {
 		return strings.Join(parts, "\n"), true
 	}
 	return n.Text, true
+}
+
+func quoted(s string) string {
+	if !strings.ContainsAny(s, " \t\n\r,;\"") {
+		return s
+	}
+	return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 }

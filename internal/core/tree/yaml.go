@@ -8,6 +8,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
 )
 
 // YAML reads the first document of a file; nil if there is none. An alias is the very
@@ -113,7 +114,7 @@ func (b *builder) node(n ast.Node) *Node {
 	case *ast.AliasNode:
 		target, ok := b.anchors[t.Value.GetToken().Value]
 		if !ok {
-			b.fail(n, "an alias of no anchor above it")
+			b.fail(n, "an alias without an anchor above it")
 			return out
 		}
 		return target
@@ -127,6 +128,9 @@ func (b *builder) node(n ast.Node) *Node {
 	case *ast.SequenceNode:
 		out.Kind = List
 		for _, v := range t.Values {
+			if text, ok := colonInside(v); ok && t.IsFlowStyle {
+				v = text
+			}
 			out.Items = append(out.Items, b.node(v))
 		}
 	case *ast.LiteralNode:
@@ -136,9 +140,29 @@ func (b *builder) node(n ast.Node) *Node {
 	case ast.ScalarNode:
 		out.Kind, out.Text = Text, n.GetToken().Value
 	default:
-		b.fail(n, "something that is no value")
+		b.fail(n, "not a value")
 	}
 	return out
+}
+
+// colonInside puts a plain scalar with a colon in it, such as x:y in [x:y], together
+// again, which the parser takes for a mapping where it stands within one.
+func colonInside(n ast.Node) (ast.Node, bool) {
+	pair, ok := n.(*ast.MappingValueNode)
+	if all, is := n.(*ast.MappingNode); is && len(all.Values) == 1 && !all.IsFlowStyle {
+		pair, ok = all.Values[0], true
+	}
+	if !ok || pair.Start == nil || pair.Value == nil {
+		return nil, false
+	}
+	key, plain := pair.Key.(*ast.StringNode)
+	value, scalar := pair.Value.(ast.ScalarNode)
+	if !plain || !scalar || key.Token.Type != token.StringType || value.GetToken().Position.Offset != pair.Start.Position.Offset+1 {
+		return nil, false
+	}
+	joined := *key
+	joined.Value = key.Value + ":" + value.GetToken().Value
+	return &joined, true
 }
 
 func (b *builder) pairs(out *Node, values []*ast.MappingValueNode) {

@@ -20,7 +20,9 @@ import (
 type server struct {
 	url  string // ends where the database's name follows
 	stop func()
-	err  error
+	// restart lets the server be away for a moment.
+	restart func(between func()) error
+	err     error
 }
 
 var (
@@ -52,6 +54,14 @@ func Database(t testing.TB) (url string) {
 		t.Fatal(err)
 	}
 	return s.url + name
+}
+
+// Restart stops the server, lets something be done, and starts it again.
+func Restart(t testing.TB, between func()) {
+	t.Helper()
+	if err := start().restart(between); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // Run runs the tests of a package and then stops the server, if they had one.
@@ -100,7 +110,14 @@ func startServer() (s server) {
 			return server{err: fmt.Errorf("%w: %s", err, out)}
 		}
 	}
-	return server{url: "postgres://mint@127.0.0.1:" + port + "/", stop: func() {
+	restart := func(between func()) error {
+		if err := as("pg_ctl", "-D", data, "-m", "fast", "-w", "stop").Run(); err != nil {
+			return err
+		}
+		between()
+		return as("pg_ctl", "-D", data, "-w", "-l", filepath.Join(dir, "log"), "-o", options, "start").Run()
+	}
+	return server{url: "postgres://mint@127.0.0.1:" + port + "/", restart: restart, stop: func() {
 		_ = as("pg_ctl", "-D", data, "-m", "immediate", "stop").Run()
 		_ = os.RemoveAll(dir)
 	}}

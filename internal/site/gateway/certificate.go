@@ -3,9 +3,12 @@ package gateway
 import (
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
+	"time"
 
 	"mintbatch/internal/core/secret"
 )
@@ -13,22 +16,22 @@ import (
 // CertificateError says that a gateway's certificate is signed by nobody whom
 // this system trusts, and is not the one that the setup names.
 type CertificateError struct {
-	Fingerprint string // what the gateway showed
-	Named       string // what the setup names; may be empty
+	Fingerprint secret.Fingerprint // what the gateway showed
+	Named       secret.Fingerprint // what the setup names; may be empty
 }
 
-// Error tells what to compare and what to write.
+// Error reports what to compare and what to write.
 func (e *CertificateError) Error() string {
-	if e.Named != "" {
-		return fmt.Sprintf("its certificate has the fingerprint %s, the setup names %s; if the certificate was renewed, compare it at the gateway and write that line anew: `fingerprint: %s`",
+	if !e.Named.IsZero() {
+		return fmt.Sprintf("its certificate has the fingerprint %s, but the setup has %s; if the certificate was renewed, compare the fingerprint at the gateway and change the setup: `fingerprint: %s`",
 			e.Fingerprint, e.Named, e.Fingerprint)
 	}
-	return fmt.Sprintf("no authority that this system trusts has signed its certificate; compare its fingerprint at the gateway and, if it is right, add to the site in the setup: `fingerprint: %s`", e.Fingerprint)
+	return fmt.Sprintf("its certificate is not signed by a trusted authority; compare its fingerprint at the gateway and, if it matches, add to the site in the setup: `fingerprint: %s`", e.Fingerprint)
 }
 
 // transport trusts the certificate with the fingerprint and no other, or, when
 // none is named, what the system's authorities have signed.
-func transport(host, fingerprint string) *http.Transport {
+func transport(host string, fingerprint secret.Fingerprint) *http.Transport {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.MaxIdleConnsPerHost = 64
 	t.TLSClientConfig = &tls.Config{
@@ -36,9 +39,9 @@ func transport(host, fingerprint string) *http.Transport {
 		// Verified below instead, so that the error can say what to do.
 		InsecureSkipVerify: true,
 		VerifyConnection: func(c tls.ConnectionState) error {
-			shown := secret.Fingerprint(c.PeerCertificates[0].Raw)
-			if fingerprint != "" {
-				if normal(fingerprint) != normal(shown) {
+			shown := secret.FingerprintOf(c.PeerCertificates[0].Raw)
+			if !fingerprint.IsZero() {
+				if fingerprint != shown {
 					return &CertificateError{Fingerprint: shown, Named: fingerprint}
 				}
 				return nil
@@ -48,7 +51,14 @@ func transport(host, fingerprint string) *http.Transport {
 				between.AddCert(cert)
 			}
 			_, err := c.PeerCertificates[0].Verify(x509.VerifyOptions{DNSName: host, Intermediates: between})
-			if err != nil {
+			var invalid x509.CertificateInvalidError
+			var otherHost x509.HostnameError
+			switch {
+			case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+				return fmt.Errorf("%w: valid from %s to %s, and the local time is %s", errExpired, day(c.PeerCertificates[0].NotBefore), day(c.PeerCertificates[0].NotAfter), day(time.Now()))
+			case errors.As(err, &otherHost):
+				return fmt.Errorf("%w %q: it is for %s", errHost, host, strings.Join(named(c.PeerCertificates[0]), ", "))
+			case err != nil:
 				return &CertificateError{Fingerprint: shown}
 			}
 			return nil
@@ -57,9 +67,19 @@ func transport(host, fingerprint string) *http.Transport {
 	return t
 }
 
-// normal lets a fingerprint be written with colons and in either case.
-func normal(s string) string {
-	s = strings.ToLower(s)
-	s = strings.TrimPrefix(strings.TrimPrefix(s, "sha256:"), "sha-256:")
-	return strings.ReplaceAll(s, ":", "")
+// What is wrong with a certificate that an authority has signed.
+var (
+	errExpired = errors.New("its certificate has expired, or is not valid yet")
+	errHost    = errors.New("its certificate is not for the host")
+)
+
+func day(t time.Time) string { return t.UTC().Format(time.DateOnly) }
+
+// named lists whom a certificate is for.
+func named(c *x509.Certificate) []string {
+	all := slices.Clone(c.DNSNames)
+	for _, ip := range c.IPAddresses {
+		all = append(all, ip.String())
+	}
+	return all
 }

@@ -3,7 +3,7 @@
 package gateway
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,20 +19,24 @@ import (
 	"github.com/google/uuid"
 	"github.com/hashicorp/go-retryablehttp"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/secret"
 	"mintbatch/internal/site"
 )
 
 // Options say which gateway to talk to, and how.
 type Options struct {
-	URL         string
+	URL         *url.URL
 	Token       string
-	Fingerprint string // of its certificate; empty trusts the system's authorities
+	Fingerprint secret.Fingerprint // of its certificate; empty trusts the system's authorities
 	// Retries is how often a call without an answer is made again; negative
 	// means never.
 	Retries int
-	Logger  *slog.Logger
+	// Limit is how long a call may take in all, with every time that it is made again;
+	// 0 is three minutes.
+	Limit  time.Duration
+	Logger *slog.Logger
 }
 
 // Gateway is a site behind the gateway API.
@@ -40,16 +44,16 @@ type Gateway struct {
 	base   string
 	token  string
 	client *retryablehttp.Client
+	limit  time.Duration
 }
 
 // New prepares a gateway; nothing is sent yet.
-func New(o Options) (*Gateway, error) {
-	u, err := url.Parse(o.URL)
-	if err != nil {
-		return nil, err
-	}
+func New(o Options) *Gateway {
 	client := retryablehttp.NewClient()
-	client.HTTPClient = &http.Client{Transport: transport(u.Hostname(), o.Fingerprint), Timeout: 2 * time.Minute}
+	client.HTTPClient = &http.Client{Transport: transport(o.URL.Hostname(), o.Fingerprint), Timeout: answerLimit,
+		// The token and the machines' answers are for the address in the setup alone.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client.Backoff = backoff
 	client.RetryMax = o.Retries
 	if o.Retries == 0 {
 		client.RetryMax = 5
@@ -64,7 +68,20 @@ func New(o Options) (*Gateway, error) {
 	// The last answer is looked at like any other instead of being thrown away.
 	client.ErrorHandler = retryablehttp.PassthroughErrorHandler
 	client.CheckRetry = retry
-	return &Gateway{base: strings.TrimRight(o.URL, "/") + "/v1", token: o.Token, client: client}, nil
+	return &Gateway{base: strings.TrimRight(o.URL.String(), "/") + "/v1", token: o.Token, client: client, limit: cmp.Or(o.Limit, callLimit)}
+}
+
+// callLimit is how long a call may take in all, if nothing else is said; answerLimit
+// is how long one answer may take.
+const (
+	callLimit   = 3 * time.Minute
+	answerLimit = 2 * time.Minute
+)
+
+// backoff waits longer each time, and at most a little longer than that where the
+// gateway asks for it.
+func backoff(least, most time.Duration, attempt int, resp *http.Response) time.Duration {
+	return min(retryablehttp.DefaultBackoff(least, most, attempt, resp), 5*most)
 }
 
 // retry says whether to make a call again. Every call of the API may be: the
@@ -74,6 +91,9 @@ func retry(ctx context.Context, resp *http.Response, err error) (bool, error) {
 	var unknown *CertificateError
 	if errors.As(err, &unknown) {
 		return false, err
+	}
+	if resp != nil && resp.StatusCode == http.StatusInsufficientStorage { // which asking does not change
+		return false, nil
 	}
 	return retryablehttp.DefaultRetryPolicy(ctx, resp, err)
 }
@@ -99,7 +119,9 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		}
 		raw = encoded
 	}
-	req, err := retryablehttp.NewRequestWithContext(ctx, method, g.base+path, raw)
+	limited, cancel := context.WithTimeout(ctx, g.limit)
+	defer cancel()
+	req, err := retryablehttp.NewRequestWithContext(limited, method, g.base+path, raw)
 	if err != nil {
 		return err
 	}
@@ -112,29 +134,40 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+		if limited.Err() != nil {
+			return fmt.Errorf("%w: no answer within %s", site.ErrUnreachable, g.limit)
+		}
 		var unknown *CertificateError
 		if errors.As(err, &unknown) {
 			return fmt.Errorf("%w: %w", site.ErrUnreachable, unknown)
 		}
-		return fmt.Errorf("%w: %w", site.ErrUnreachable, bare(err))
+		return fmt.Errorf("%w: %w", site.ErrUnreachable, withoutControls(err))
 	}
 	defer resp.Body.Close()
-	content, err := io.ReadAll(io.LimitReader(resp.Body, 1<<30))
-	if err != nil {
-		return fmt.Errorf("%w: %w", site.ErrUnreachable, bare(err))
+	content, err := io.ReadAll(io.LimitReader(resp.Body, mostAnswer+1))
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		return fmt.Errorf("%w: the connection was lost in the middle of an answer: %w", site.ErrUnreachable, withoutControls(err))
+	case len(content) > mostAnswer:
+		return errIncomplete(fmt.Errorf("more than %d MiB", mostAnswer>>20))
 	}
 	if resp.StatusCode >= 300 {
 		return refusal(resp, content)
 	}
-	if err := json.NewDecoder(bytes.NewReader(content)).Decode(into); err != nil {
-		return fmt.Errorf("%w: its answer is not what the gateway API says: %w", site.ErrUnreachable, err)
+	if err := reasonable(content); err != nil {
+		return errIncomplete(err)
+	}
+	if err := json.Unmarshal(content, into); err != nil {
+		return errIncomplete(err)
 	}
 	return nil
 }
 
-// bare takes the address and method off an error of the HTTP library: what
+// withoutControls takes the address and method off an error of the HTTP library: what
 // they are is said anyway.
-func bare(err error) error {
+func withoutControls(err error) error {
 	var outer *url.Error
 	for errors.As(err, &outer) {
 		err = outer.Err
@@ -149,10 +182,14 @@ func refusal(resp *http.Response, content []byte) error {
 		text = p.Detail
 	}
 	switch {
+	case resp.StatusCode < 400:
+		return fmt.Errorf("%w: it redirects to %q, which is not followed; if that is the gateway, write this address in the setup", site.ErrUnreachable, resp.Header.Get("Location"))
 	case resp.StatusCode == http.StatusNotFound:
 		return fmt.Errorf("%w: %s", site.ErrNotFound, text)
+	case resp.StatusCode == http.StatusInsufficientStorage:
+		return fmt.Errorf("%w: %s", site.ErrFull, text)
 	case resp.StatusCode == http.StatusLocked:
-		return fmt.Errorf("%w: %s", site.ErrDeaf, text)
+		return fmt.Errorf("%w: %s", site.ErrNoShutdown, text)
 	case resp.StatusCode == http.StatusUnauthorized:
 		return fmt.Errorf("%w: it does not accept the token: %s", site.ErrUnreachable, text)
 	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusTooManyRequests:
@@ -161,30 +198,37 @@ func refusal(resp *http.Response, content []byte) error {
 	return fmt.Errorf("%w: %s", site.ErrRefused, text)
 }
 
-func (g *Gateway) act(ctx context.Context, method string, id uuid.UUID, part string, body any) (survey.Task, error) {
-	var t survey.Task
+func (g *Gateway) act(ctx context.Context, method string, id uuid.UUID, part string, body any) (contract.Task, error) {
+	var t contract.Task
 	err := g.call(ctx, method, "/machines/"+id.String()+part, body, &t)
-	return t, err
+	return requireFields(t, err)
 }
 
 // Survey implements site.Site.
-func (g *Gateway) Survey(ctx context.Context) (*survey.Survey, error) {
-	var s survey.Survey
-	return &s, g.call(ctx, http.MethodGet, "/survey", nil, &s)
+func (g *Gateway) Survey(ctx context.Context) (*contract.Survey, error) {
+	var s wholeSurvey
+	if err := g.call(ctx, http.MethodGet, "/survey", nil, &s); err != nil {
+		return nil, err
+	}
+	answer, err := s.survey()
+	if err != nil {
+		return nil, errIncomplete(err)
+	}
+	return answer, nil
 }
 
 // Clone implements site.Site.
-func (g *Gateway) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, error) {
+func (g *Gateway) Clone(ctx context.Context, o contract.CloneOrder) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, o.Identity, "", o)
 }
 
 // Shape implements site.Site.
-func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape, restart survey.Restart) (survey.Task, error) {
+func (g *Gateway) Shape(ctx context.Context, id uuid.UUID, s machine.Shape, restart contract.Restart) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/shape"+query(restart), s)
 }
 
 // Wire implements site.Site.
-func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter, restart survey.Restart) (survey.Task, error) {
+func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Card, restart contract.Restart) (contract.Task, error) {
 	wires := make([]wire, len(adapters))
 	for i, a := range adapters {
 		wires[i] = wire{a.Network, a.MAC, a.VLAN, a.Model, a.Unplugged, a.Lease}
@@ -192,8 +236,8 @@ func (g *Gateway) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Ada
 	return g.act(ctx, http.MethodPut, id, "/adapters"+query(restart), wires)
 }
 
-func query(restart survey.Restart) string {
-	if restart == survey.NoRestart {
+func query(restart contract.Restart) string {
+	if restart == contract.NoRestart {
 		return "?restart=no"
 	}
 	return ""
@@ -212,53 +256,63 @@ type wire struct {
 }
 
 // Seed implements site.Site.
-func (g *Gateway) Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error) {
+func (g *Gateway) Seed(ctx context.Context, id uuid.UUID, image []byte) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/seed", image)
 }
 
 // Checkpoint implements site.Site.
-func (g *Gateway) Checkpoint(ctx context.Context, id uuid.UUID, name string) (survey.Task, error) {
+func (g *Gateway) Checkpoint(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/checkpoints/"+url.PathEscape(name), nil)
 }
 
 // Record implements site.Site.
-func (g *Gateway) Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (survey.Task, error) {
+func (g *Gateway) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/mark", mark)
 }
 
 // Power implements site.Site.
-func (g *Gateway) Power(ctx context.Context, id uuid.UUID, power machine.Power) (survey.Task, error) {
+func (g *Gateway) Power(ctx context.Context, id uuid.UUID, power machine.Power) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/power", map[string]machine.Power{"power": power})
 }
 
 // Machine implements site.Site.
-func (g *Gateway) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
-	var m survey.Machine
-	return &m, g.call(ctx, http.MethodGet, "/machines/"+id.String(), nil, &m)
+func (g *Gateway) Machine(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	var w wholeMachine
+	if err := g.call(ctx, http.MethodGet, "/machines/"+id.String(), nil, &w); err != nil {
+		return nil, err
+	}
+	m, err := w.machine()
+	if err == nil && m.ID != id {
+		err = fmt.Errorf("the answer is about machine %[2]s instead of %[1]s", id, m.ID)
+	}
+	if err != nil {
+		return nil, errIncomplete(err)
+	}
+	return &m, nil
 }
 
 // Examine implements site.Site.
-func (g *Gateway) Examine(ctx context.Context, id uuid.UUID, checks []survey.Check) ([]survey.Check, error) {
-	var lacks []survey.Check
+func (g *Gateway) Examine(ctx context.Context, id uuid.UUID, checks []contract.Check) ([]contract.Check, error) {
+	var lacks []contract.Check
 	return lacks, g.call(ctx, http.MethodPost, "/machines/"+id.String()+"/checks", checks, &lacks)
 }
 
 // Remove implements site.Site.
-func (g *Gateway) Remove(ctx context.Context, id uuid.UUID, disks survey.Disks) (survey.Task, error) {
+func (g *Gateway) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) (contract.Task, error) {
 	query := ""
-	if disks == survey.KeepDisks {
+	if disks == contract.KeepDisks {
 		query = "?disks=keep"
 	}
 	t, err := g.act(ctx, http.MethodDelete, id, query, nil)
 	if errors.Is(err, site.ErrNotFound) {
-		return survey.Task{State: survey.Done}, nil
+		return contract.Task{State: contract.Done}, nil
 	}
 	return t, err
 }
 
 // Task implements site.Site.
-func (g *Gateway) Task(ctx context.Context, id string) (survey.Task, error) {
-	var t survey.Task
+func (g *Gateway) Task(ctx context.Context, id string) (contract.Task, error) {
+	var t contract.Task
 	err := g.call(ctx, http.MethodGet, "/tasks/"+url.PathEscape(id), nil, &t)
-	return t, err
+	return requireFields(t, err)
 }

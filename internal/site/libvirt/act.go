@@ -9,22 +9,22 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/media"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
 // seed uploads the seed and puts it into a CD drive; without an image the drive
 // is emptied and the seed deleted.
 func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
-	def, on, err := d.now(ctx)
+	def, on, err := d.state(ctx)
 	switch {
 	case err != nil:
 		return err
 	case len(image) == 0:
 		return d.dropSeed(ctx, id, def, on)
 	case on:
-		return fmt.Errorf("%w: it runs; a seed is for its first start", site.ErrRefused)
+		return fmt.Errorf("%w: it is running; a seed is attached before the first start only", site.ErrRefused)
 	}
 	pool, err := d.storeFor(ctx, def, "")
 	if err != nil {
@@ -48,7 +48,7 @@ func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition, on
 		if on {
 			flags |= rpc.DomainDeviceModifyLive
 		}
-		err := d.call(ctx, func(l *rpc.Libvirt) error {
+		err := d.call(ctx, func(l daemon) error {
 			if drive.SelectAttrValue("device", "") == "disk" {
 				return l.DomainDetachDeviceFlags(d.dom, elementText(drive), uint32(flags))
 			}
@@ -59,7 +59,7 @@ func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition, on
 			return l.DomainUpdateDeviceFlags(d.dom, elementText(drive), flags)
 		})
 		if err != nil {
-			return fmt.Errorf("take the seed out of its drive: %w", err)
+			return fmt.Errorf("eject the seed: %w", err)
 		}
 	}
 	volumes, err := d.remains(ctx, id)
@@ -77,7 +77,7 @@ func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition, on
 }
 
 // record stores the mark, the title and the notes.
-func (d *domain) record(ctx context.Context, mark survey.Mark) error {
+func (d *domain) record(ctx context.Context, mark contract.Mark) error {
 	def, err := d.definition(ctx)
 	if err != nil {
 		return err
@@ -100,8 +100,8 @@ func (d *domain) record(ctx context.Context, mark survey.Mark) error {
 		return d.define(ctx, def)
 	}
 	flags := rpc.DomainAffectConfig | rpc.DomainAffectLive
-	return d.call(ctx, func(l *rpc.Libvirt) error {
-		err := l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataElement), rpc.OptString{elementText(marked(mark, p))}, rpc.OptString{prefix}, rpc.OptString{namespace}, flags)
+	return d.call(ctx, func(l daemon) error {
+		err := l.DomainSetMetadata(d.dom, int32(rpc.DomainMetadataElement), rpc.OptString{elementText(withMark(mark, p))}, rpc.OptString{prefix}, rpc.OptString{namespace}, flags)
 		if err != nil {
 			return err
 		}
@@ -125,18 +125,21 @@ func (d *domain) start(ctx context.Context) error {
 	if err != nil || on {
 		return err
 	}
-	boot := func(l *rpc.Libvirt) error {
+	boot := func(l daemon) error {
 		_, err := l.DomainCreateWithFlags(d.dom, 0)
 		return err
 	}
 	err = d.call(ctx, boot)
-	if err == nil || !strings.Contains(err.Error(), "nvram") && !strings.Contains(err.Error(), "VARS") {
-		return err
+	if err == nil {
+		return nil
 	}
 	// The template was never started, and so has no NVRAM to copy: the
-	// firmware's own is as good.
+	// firmware's own is as good. Of the words of an error only the path is sure.
 	def, broken := d.definition(ctx)
 	if broken != nil {
+		return err
+	}
+	if template := attr(def.root, "./os/nvram", "template"); template == "" || !strings.Contains(err.Error(), template) {
 		return err
 	}
 	for _, nvram := range def.root.FindElements("./os/nvram") {
@@ -163,12 +166,12 @@ func (d *domain) shutDown(ctx context.Context) error {
 			return err
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("%w within %s", site.ErrDeaf, shutDownLimit)
+			return fmt.Errorf("%w within %s", site.ErrNoShutdown, shutDownLimit)
 		}
 		if time.Since(asked) > askAgain {
 			asked = time.Now()
 			// It may have ended by itself in between; the state tells.
-			_ = d.call(ctx, func(l *rpc.Libvirt) error { return l.DomainShutdownFlags(d.dom, 0) })
+			_ = d.call(ctx, func(l daemon) error { return l.DomainShutdownFlags(d.dom, 0) })
 		}
 		select {
 		case <-ctx.Done():
@@ -178,12 +181,12 @@ func (d *domain) shutDown(ctx context.Context) error {
 	}
 }
 
-var errNotMarked = fmt.Errorf("%w: it does not carry our mark", site.ErrRefused)
+var errNotMarked = fmt.Errorf("%w: it does not carry this ledger's mark", site.ErrRefused)
 
 // stopForGood cuts the power of a machine that is ours: its disks are about to
 // be deleted, or somebody has asked for it.
 func (d *domain) stopForGood(ctx context.Context) error {
-	def, on, err := d.now(ctx)
+	def, on, err := d.state(ctx)
 	if err != nil {
 		return err
 	}
@@ -193,7 +196,7 @@ func (d *domain) stopForGood(ctx context.Context) error {
 	if !on {
 		return nil
 	}
-	if err := d.call(ctx, func(l *rpc.Libvirt) error { return l.DomainDestroyFlags(d.dom, 0) }); err != nil {
+	if err := d.call(ctx, func(l daemon) error { return l.DomainDestroyFlags(d.dom, 0) }); err != nil {
 		if on, broken := d.running(ctx); broken != nil || on {
 			return err
 		}

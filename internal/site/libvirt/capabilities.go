@@ -3,8 +3,6 @@ package libvirt
 import (
 	"context"
 	"slices"
-
-	rpc "github.com/digitalocean/go-libvirt"
 )
 
 // capabilities are what a host can run.
@@ -22,15 +20,15 @@ func (c *capabilities) emulator(arch string) string {
 	return "qemu"
 }
 
-// able asks for the capabilities, once.
-func (h *host) able(ctx context.Context) (*capabilities, error) {
+// readCapabilities asks for the capabilities, once.
+func (h *host) readCapabilities(ctx context.Context) (*capabilities, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.capabilities != nil {
 		return h.capabilities, nil
 	}
 	var all, one string
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		if all, err = l.ConnectGetCapabilities(); err != nil {
 			return err
 		}

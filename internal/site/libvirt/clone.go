@@ -4,25 +4,24 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
 // Clone implements site.Site. The order has to name host and store.
-func (s *Site) Clone(ctx context.Context, o survey.CloneOrder) (survey.Task, error) {
+func (s *Site) Clone(ctx context.Context, o contract.CloneOrder) (contract.Task, error) {
 	return s.tasks.start(ctx, func(ctx context.Context, share func(float64)) error {
-		return again(ctx, func() error { return s.clone(ctx, o, share) })
+		return retry(ctx, func() error { return s.clone(ctx, o, share) })
 	})
 }
 
-func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float64)) error {
+func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(float64)) error {
 	to, err := s.host(o.Host)
 	if err != nil {
 		return err
@@ -38,7 +37,7 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 	if err != nil {
 		return err
 	}
-	pool, err := to.pool(ctx, o.Store)
+	pool, err := to.findStore(ctx, o.Store)
 	if err != nil {
 		return err
 	}
@@ -59,11 +58,14 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 			return err
 		}
 	}
+	if err := d.fits(o.Shape.CPUs, o.Shape.Memory); err != nil {
+		return fmt.Errorf("template %s: %w", o.Template, err)
+	}
 	elements := d.disks()
 	mark := parent{}
 	for i, v := range from.disks {
 		name := volumeName(o.Name, o.Identity, diskPart(i, v.format))
-		if err := to.discardIn(ctx, pool, name); err != nil {
+		if err := to.replaceable(ctx, pool, name, o.Identity); err != nil {
 			return err
 		}
 		format := v.format
@@ -91,13 +93,16 @@ func (s *Site) clone(ctx context.Context, o survey.CloneOrder, share func(float6
 	d.setHardware(hardware)
 	d.setCPUs(o.Shape.CPUs, hardware.Sockets)
 	d.setMemory(o.Shape.Memory)
+	if hardware.Adapters == machine.UnplugAdapters {
+		d.keepExtraAdapters(o.Identity, len(o.Adapters))
+	}
 	d.setAdapters(o.Adapters) // it never has the template's networks
 	d.setMark(o.Mark, mark)
 	d.describe(o.Mark, o.Name)
 	return networkError(to.define(ctx, d), o.Adapters)
 }
 
-// cloned tells whether the clone is there. The ledger knew where it was to be
+// cloned reports whether the clone is there. The ledger knew where it was to be
 // before it was first asked for, so that the other hosts need not answer.
 func (s *Site) cloned(ctx context.Context, to *host, id uuid.UUID) (bool, error) {
 	_, err := s.find(ctx, id)
@@ -124,13 +129,13 @@ func diskPart(i int, format string) string {
 
 // nameIsFree refuses a name that another machine of the host has.
 func (h *host) nameIsFree(ctx context.Context, name string) error {
-	err := h.call(ctx, func(l *rpc.Libvirt) error {
+	err := h.call(ctx, func(l daemon) error {
 		_, err := l.DomainLookupByName(name)
 		return err
 	})
 	switch {
 	case err == nil:
-		return fmt.Errorf("%w: host %s has another machine of the name %s", site.ErrRefused, h.name, name)
+		return fmt.Errorf("%w: host %s has another machine named %s", site.ErrRefused, h.name, name)
 	case errors.Is(err, site.ErrNotFound):
 		return nil
 	}
@@ -145,7 +150,7 @@ func (s *Site) templateFor(ctx context.Context, to *host, c machine.Clone) (*tem
 		t, problem, err := h.templateAt(ctx, c.Template)
 		switch {
 		case errors.Is(err, site.ErrNotFound):
-			last = fmt.Errorf("%w: template %q is not there", site.ErrRefused, c.Template)
+			last = fmt.Errorf("%w: template %q does not exist", site.ErrRefused, c.Template)
 			continue
 		case err != nil:
 			last = err
@@ -156,7 +161,7 @@ func (s *Site) templateFor(ctx context.Context, to *host, c machine.Clone) (*tem
 		if h != to && c.Kind == machine.Linked {
 			// A store that both hosts have holds the same file for both.
 			if _, err := to.volumeAt(ctx, t.disks[0].path); err != nil {
-				return nil, fmt.Errorf("%w: host %s does not reach the disk of template %s, which a linked clone needs", site.ErrRefused, to.name, c.Template)
+				return nil, fmt.Errorf("%w: host %s cannot reach the disk of template %s, which a linked clone needs", site.ErrRefused, to.name, c.Template)
 			}
 		}
 		if c.Kind == machine.Linked {
@@ -181,7 +186,7 @@ func (h *host) cloneDisk(ctx context.Context, kind machine.CloneKind, pool rpc.S
 		err = h.fetchDisk(ctx, pool, name, from.host, v, share)
 	}
 	if err != nil {
-		return "", roomIn(pool, err)
+		return "", h.roomIn(ctx, pool, v.used, v.capacity, err)
 	}
 	made, err := h.volumeIn(ctx, pool, name)
 	if err != nil {
@@ -200,10 +205,11 @@ func (h *host) copyDisk(ctx context.Context, pool rpc.StoragePool, name string, 
 	watching, stop := context.WithCancel(ctx)
 	defer stop()
 	go h.watchCopy(watching, pool, name, v.used, share)
-	return h.copy(ctx, func(l *rpc.Libvirt) error {
+	return h.copy(ctx, func(l daemon) error {
 		if v.format == "raw" {
+			// A file system that shares no extents refuses, by a code that tells nothing.
 			_, err := l.StorageVolCreateXMLFrom(pool, xml, v.vol, rpc.StorageVolCreateReflink)
-			if err == nil || strings.Contains(err.Error(), "No space left") {
+			if err == nil || isConnectionError(err) {
 				return err
 			}
 		}
@@ -212,7 +218,7 @@ func (h *host) copyDisk(ctx context.Context, pool rpc.StoragePool, name string, 
 	})
 }
 
-// watchCopy tells how far a copy is, by the room that it takes so far.
+// watchCopy reports how far a copy is, by the room that it takes so far.
 func (h *host) watchCopy(ctx context.Context, pool rpc.StoragePool, name string, whole machine.Size, share func(float64)) {
 	for {
 		select {
@@ -220,7 +226,7 @@ func (h *host) watchCopy(ctx context.Context, pool rpc.StoragePool, name string,
 			return
 		case <-time.After(time.Second):
 		}
-		_ = h.call(ctx, func(l *rpc.Libvirt) error {
+		_ = h.call(ctx, func(l daemon) error {
 			v, err := l.StorageVolLookupByName(pool, name)
 			if err != nil {
 				return err
@@ -234,9 +240,9 @@ func (h *host) watchCopy(ctx context.Context, pool rpc.StoragePool, name string,
 	}
 }
 
-// define tells the host of a machine, or of what it is to be from now on.
+// define defines a machine at the host, or redefines it.
 func (h *host) define(ctx context.Context, d *definition) error {
-	return h.call(ctx, func(l *rpc.Libvirt) error {
+	return h.call(ctx, func(l daemon) error {
 		_, err := l.DomainDefineXMLFlags(d.String(), 0)
 		return err
 	})

@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
@@ -18,30 +20,70 @@ import (
 )
 
 // consoles listens to the serial consoles of machines that were started, so
-// that what a guest said last can be told when it does not report.
+// that a guest's last output can be shown when it does not report.
 type consoles struct {
 	mu  sync.Mutex
-	all map[uuid.UUID]*tail
+	all map[uuid.UUID]*listener
 }
 
-// watch begins to listen, unless it does already. Whoever opens the console
-// himself takes it over; nothing more is heard then.
+// listener is a console that is listened to, until its stream is ended.
+type listener struct {
+	outputTail
+	end  *io.PipeWriter // closing it ends the stream in good order
+	over chan struct{}
+}
+
+// watch begins to listen, unless it does already.
 func (c *consoles) watch(d *domain, id uuid.UUID) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.all == nil {
-		c.all = map[uuid.UUID]*tail{}
+		c.all = map[uuid.UUID]*listener{}
 	}
 	if c.all[id] != nil {
 		return
 	}
-	t := &tail{}
+	// What is typed is nothing; its end is that of the stream.
+	typed, end := io.Pipe()
+	t := &listener{end: end, over: make(chan struct{})}
 	c.all[id] = t
 	go func() {
+		defer close(t.over)
 		if l, err := d.calls.get(); err == nil {
-			_ = l.DomainOpenConsole(d.dom, nil, t, 0)
+			_ = l.DomainOpenConsoleBidirectional(d.dom, nil, typed, t, 0)
 		}
 	}()
+}
+
+// endLimit is how long the end of a stream is waited for.
+const endLimit = 2 * time.Second
+
+// forget ends the stream of a console that is not listened to any more.
+func (c *consoles) forget(id uuid.UUID) {
+	c.mu.Lock()
+	t := c.all[id]
+	delete(c.all, id)
+	c.mu.Unlock()
+	if t == nil {
+		return
+	}
+	_ = t.end.Close()
+	select {
+	case <-t.over:
+	case <-time.After(endLimit):
+	}
+}
+
+// close ends all streams.
+func (c *consoles) close() {
+	c.mu.Lock()
+	ids := slices.Collect(maps.Keys(c.all))
+	c.mu.Unlock()
+	var all sync.WaitGroup
+	for _, id := range ids {
+		all.Go(func() { c.forget(id) })
+	}
+	all.Wait()
 }
 
 func (c *consoles) last(id uuid.UUID) []string {
@@ -54,8 +96,8 @@ func (c *consoles) last(id uuid.UUID) []string {
 	return t.lines()
 }
 
-// tail keeps the last of what it is given.
-type tail struct {
+// outputTail keeps the last of what it is given.
+type outputTail struct {
 	mu   sync.Mutex
 	kept []byte
 }
@@ -66,7 +108,7 @@ const (
 )
 
 // Write implements io.Writer.
-func (t *tail) Write(p []byte) (int, error) {
+func (t *outputTail) Write(p []byte) (int, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.kept = append(t.kept, p...)
@@ -81,7 +123,7 @@ func (t *tail) Write(p []byte) (int, error) {
 var escapes = regexp.MustCompile("\x1b(\\[[0-?]*[ -/]*[@-~]|[@-_])")
 
 // lines are the last ones that say anything.
-func (t *tail) lines() []string {
+func (t *outputTail) lines() []string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	var all []string
@@ -104,38 +146,47 @@ func (s *Site) Console(ctx context.Context, id uuid.UUID, in io.Reader, out io.W
 		return err
 	}
 	if !on {
-		return fmt.Errorf("%w: it is off; a console is there only while it runs", site.ErrRefused)
+		return fmt.Errorf("%w: it is off; start it to use its console", site.ErrRefused)
 	}
+	def, err := d.definition(ctx)
+	if err != nil {
+		return err
+	}
+	if def.devices().SelectElement("serial") == nil && def.devices().SelectElement("console") == nil {
+		return fmt.Errorf("%w: it has no serial console", site.ErrRefused)
+	}
+	s.consoles.forget(id) // a console has one listener at a time
 	l, err := d.calls.get()
 	if err != nil {
 		return d.unreachable(err)
 	}
 	done := make(chan error, 1)
-	ended := &ending{Reader: in, over: make(chan struct{})}
+	ended := &escapeReader{Reader: in, over: make(chan struct{})}
 	go func() {
 		done <- l.DomainOpenConsoleBidirectional(d.dom, nil, ended, out, uint32(rpc.DomainConsoleForce))
 	}()
 	select {
 	case err = <-done:
 	case <-ended.over:
+		select { // the stream's own end
+		case err = <-done:
+		case <-time.After(endLimit):
+		}
 	case <-ctx.Done():
 		err = ctx.Err()
 	}
-	if err != nil && strings.Contains(err.Error(), "cannot find character device") {
-		return fmt.Errorf("%w: it has no serial console", site.ErrRefused)
-	}
-	return d.explained(err)
+	return d.translate(err)
 }
 
-// ending tells when a reader has come to its end.
-type ending struct {
+// escapeReader reports when a reader has come to its end.
+type escapeReader struct {
 	io.Reader
 	once sync.Once
 	over chan struct{}
 }
 
 // Read implements io.Reader.
-func (e *ending) Read(p []byte) (int, error) {
+func (e *escapeReader) Read(p []byte) (int, error) {
 	n, err := e.Reader.Read(p)
 	if errors.Is(err, io.EOF) {
 		e.once.Do(func() { close(e.over) })
@@ -150,7 +201,7 @@ func (s *Site) Screen(ctx context.Context, id uuid.UUID, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	return d.call(ctx, func(l *rpc.Libvirt) error {
+	return d.call(ctx, func(l daemon) error {
 		var picture bytes.Buffer
 		// The library loses the answer that comes before the picture and takes
 		// the end of the picture for it; what counts is that there is one.

@@ -9,7 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/contract"
 )
 
 // examination looks for what its arguments name, by kind and name in turn, and
@@ -18,6 +18,7 @@ import (
 const examination = `while [ $# -gt 1 ]; do
   case $1 in
   file) [ -e "$2" ] ;;
+  mount) mountpoint -q "$2" 2>/dev/null || grep -qF " $2 " /proc/mounts ;;
   service) systemctl is-active --quiet -- "$2" ;;
   port) grep -qi ":$(printf %04X "$2") [0-9A-F]*:[0-9A-F]* 0A" /proc/net/tcp /proc/net/tcp6 ;;
   *) false ;;
@@ -37,9 +38,9 @@ const windowsExamination = `foreach ($c in ([Console]::In.ReadToEnd() | ConvertF
 }`
 
 // Examine implements site.Site, by the guest's agent.
-func (s *Site) Examine(ctx context.Context, id uuid.UUID, checks []survey.Check) ([]survey.Check, error) {
-	var lacks []survey.Check
-	err := again(ctx, func() error {
+func (s *Site) Examine(ctx context.Context, id uuid.UUID, checks []contract.Check) ([]contract.Check, error) {
+	var lacks []contract.Check
+	err := retry(ctx, func() error {
 		d, err := s.find(ctx, id)
 		if err != nil {
 			return err

@@ -17,13 +17,13 @@ import (
 // zeros are not sent.
 func (h *host) fetchDisk(ctx context.Context, pool rpc.StoragePool, name string, from *host, v *volume, share func(float64)) error {
 	if v.backing != "" {
-		return fmt.Errorf("%w: the template's disk at host %s depends on another file; only a whole disk can be copied to another host", site.ErrRefused, from.name)
+		return fmt.Errorf("%w: the template's disk at host %s has a backing file; only a disk without one can be copied to another host", site.ErrRefused, from.name)
 	}
 	key, err := h.create(ctx, pool, volumeXML(name, v.format, v.capacity, 0, nil), 0)
 	if err != nil {
 		return err
 	}
-	return h.copy(ctx, func(to *rpc.Libvirt) error {
+	return h.copy(ctx, func(to daemon) error {
 		target := rpc.StorageVol{Pool: pool.Name, Name: name, Key: key}
 		sink := &sparseSink{whole: v.used, share: share, send: func(offset int64, content []byte) error {
 			return to.StorageVolUpload(target, bytes.NewReader(content), uint64(offset), uint64(len(content)), 0)
@@ -34,6 +34,7 @@ func (h *host) fetchDisk(ctx context.Context, pool rpc.StoragePool, name string,
 			return from.unreachable(err)
 		}
 		if err := source.StorageVolDownload(v.vol, sink, 0, 0, 0); err != nil {
+			from.copies.drop(source) // which ends the stream at the daemon, too
 			return errors.Join(sink.failed, err)
 		}
 		return sink.flush()

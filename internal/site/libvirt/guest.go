@@ -13,19 +13,22 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 )
 
 // Machine implements site.Site.
-func (s *Site) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
-	var m *survey.Machine
-	err := again(ctx, func() error {
+func (s *Site) Machine(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	var m *contract.Machine
+	err := retry(ctx, func() error {
 		d, err := s.find(ctx, id)
 		if err != nil {
 			return err
 		}
-		m, err = d.tell(ctx, id)
+		m, err = d.describe(ctx, id)
+		if err == nil && (m.Power == machine.Off || m.Report != nil && m.Report.Finished) {
+			s.consoles.forget(id)
+		}
 		if err == nil && m.Power == machine.On && (m.Report == nil || !m.Report.Finished) {
 			s.consoles.watch(d, id)
 			m.Console = s.consoles.last(id)
@@ -35,9 +38,9 @@ func (s *Site) Machine(ctx context.Context, id uuid.UUID) (*survey.Machine, erro
 	return m, err
 }
 
-func (d *domain) tell(ctx context.Context, id uuid.UUID) (*survey.Machine, error) {
+func (d *domain) describe(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
 	var stats []rpc.DomainStatsRecord
-	err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := d.call(ctx, func(l daemon) (err error) {
 		stats, err = l.ConnectGetAllDomainStats([]rpc.Domain{d.dom}, uint32(rpc.DomainStatsState|rpc.DomainStatsBlock), 0)
 		return err
 	})
@@ -45,9 +48,9 @@ func (d *domain) tell(ctx context.Context, id uuid.UUID) (*survey.Machine, error
 		return nil, err
 	}
 	if len(stats) == 0 {
-		return nil, fmt.Errorf("libvirt tells nothing of machine %s", id)
+		return nil, fmt.Errorf("libvirt returned nothing about machine %s", id)
 	}
-	seen, err := d.look(ctx, stats[0])
+	seen, err := d.readDomain(ctx, stats[0])
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +63,7 @@ func (d *domain) tell(ctx context.Context, id uuid.UUID) (*survey.Machine, error
 		return &m, nil
 	}
 	var live string
-	if err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
+	if err := d.call(ctx, func(l daemon) (err error) {
 		live, err = l.DomainGetXMLDesc(d.dom, 0)
 		return err
 	}); err != nil {
@@ -88,14 +91,14 @@ func (d *definition) display(host string) string {
 
 // report asks the guest's agent; where there is none, the leases of the
 // networks tell at least that the guest has come up.
-func (d *domain) report(ctx context.Context, def *definition) *survey.Report {
+func (d *domain) report(ctx context.Context, def *definition) *contract.Report {
 	var host struct {
 		Name string `json:"host-name"`
 	}
 	if err := d.agent(ctx, "guest-get-host-name", nil, &host); err != nil {
 		return d.leases(ctx, def)
 	}
-	r := &survey.Report{Hostname: host.Name, Addresses: map[string][]string{}}
+	r := &contract.Report{Hostname: host.Name, Addresses: map[string][]string{}}
 	var interfaces []struct {
 		MAC       string `json:"hardware-address"`
 		Addresses []struct {
@@ -118,27 +121,33 @@ func (d *domain) report(ctx context.Context, def *definition) *survey.Report {
 	said, err := d.execute(ctx, d.shell(ctx))
 	switch {
 	case errors.Is(err, errNotAllowed):
-		r.Finished, r.Partial = true, "its agent runs no commands, so that the login and the end of the first boot were not looked at"
+		r.Finished, r.Partial = true, "its agent does not run commands, so the login and the end of the first boot were not checked"
 	case err == nil:
-		probed(r, said)
+		queryOutput(r, said)
 	}
 	return r
 }
 
-// probe is what the guest is asked; it changes nothing.
-const probe = `printf 'fqdn=%s\n' "$(hostname -f 2>/dev/null)"
-printf 'timezone=%s\n' "$(readlink -f /etc/localtime | sed 's|.*/zoneinfo/||')"
+// guestQuery is what the guest is asked; it changes nothing.
+const guestQuery = `printf 'fqdn=%s\n' "$(hostname -f 2>/dev/null)"
+zone=$(readlink /etc/localtime) # by the name that was set, not by that of its file
+case $zone in */zoneinfo/*) ;; *) zone=$(readlink -f /etc/localtime) ;; esac
+case $zone in */zoneinfo/*) ;; *) zone=$(cat /etc/timezone 2>/dev/null) ;; esac
+printf 'timezone=%s\n' "$(echo "$zone" | sed 's|.*/zoneinfo/||')"
 printf 'hostkey=%s\n' "$(cut -d' ' -f1,2 /etc/ssh/ssh_host_ed25519_key.pub 2>/dev/null)"
-awk '$1 == "nameserver" && $2 !~ /^127\./ {print "dns=" $2}' /run/systemd/resolve/resolv.conf /etc/resolv.conf 2>/dev/null
+for f in /run/systemd/resolve/resolv.conf /run/resolvconf/resolv.conf /run/NetworkManager/no-stub-resolv.conf /etc/resolv.conf; do
+  [ -r $f ] && while read -r word server _; do case "$word $server" in "nameserver 127."*|"nameserver ::1") ;; "nameserver "*) echo "dns=${server%%%*}" ;; esac; done <$f
+done
+printf 'machineid=%s\n' "$(cat /etc/machine-id 2>/dev/null)"
 printf 'instance=%s\n' "$(cat /var/lib/cloud/data/instance-id 2>/dev/null)"
 getent passwd | awk -F: '($3 >= 1000 || $3 == 0) && $3 < 65000 {print "login=" $1}'
 if [ -d /run/cloud-init ] && [ ! -e /run/cloud-init/disabled ]; then
   [ -s /run/cloud-init/result.json ] && printf 'result=%s\n' "$(tr -d '\n' </run/cloud-init/result.json)"
 else echo finished=yes; fi`
 
-// windowsProbe is probe for a Windows guest. Setup is over once the image's
+// windowsGuestQuery is probe for a Windows guest. Setup is over once the image's
 // state is complete.
-const windowsProbe = `$p = Get-ItemProperty 'HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters'
+const windowsGuestQuery = `$p = Get-ItemProperty 'HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters'
 'fqdn=' + ($p.Hostname + '.' + $p.Domain).TrimEnd('.')
 'timezone=' + (Get-TimeZone).Id
 Get-LocalUser | ForEach-Object { 'login=' + $_.Name }
@@ -147,9 +156,9 @@ if ((Get-ItemProperty 'HKLM:\SOFTWARE\Microsoft\Windows\CurrentVersion\Setup\Sta
 // shell is the order by which the guest's agent is to run the probe.
 func (d *domain) shell(ctx context.Context) map[string]any {
 	if d.isWindows(ctx) {
-		return powershell(windowsProbe)
+		return powershell(windowsGuestQuery)
 	}
-	return map[string]any{"path": "/bin/sh", "arg": []string{"-c", probe}, "capture-output": true}
+	return map[string]any{"path": "/bin/sh", "arg": []string{"-c", guestQuery}, "capture-output": true}
 }
 
 func (d *domain) isWindows(ctx context.Context) bool {
@@ -164,8 +173,8 @@ func powershell(script string) map[string]any {
 	return map[string]any{"path": "powershell.exe", "arg": []string{"-NoProfile", "-NonInteractive", "-Command", script}, "capture-output": true}
 }
 
-// probed reads what the probe has said.
-func probed(r *survey.Report, said string) {
+// queryOutput reads what the probe has said.
+func queryOutput(r *contract.Report, said string) {
 	r.Logins = []string{}
 	for line := range strings.Lines(said) {
 		name, value, _ := strings.Cut(strings.TrimRight(line, "\r\n"), "=")
@@ -182,6 +191,8 @@ func probed(r *survey.Report, said string) {
 			}
 		case "instance":
 			r.Instance = value
+		case "machineid":
+			r.MachineID = value
 		case "login":
 			r.Logins = append(r.Logins, value)
 		case "finished":
@@ -214,7 +225,7 @@ func (d *domain) agent(ctx context.Context, order string, arguments, into any) e
 		return err
 	}
 	var answer rpc.OptString
-	err = d.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err = d.call(ctx, func(l daemon) (err error) {
 		answer, err = l.QEMUDomainAgentCommand(d.dom, string(command), agentSeconds, 0)
 		return err
 	})
@@ -233,7 +244,7 @@ func (d *domain) agent(ctx context.Context, order string, arguments, into any) e
 	return json.Unmarshal(frame.Return, into)
 }
 
-// has tells whether a file can be opened in the guest. No program is started
+// has reports whether a file can be opened in the guest. No program is started
 // there for it.
 func (d *domain) has(ctx context.Context, file string) bool {
 	var handle int
@@ -246,7 +257,7 @@ func (d *domain) has(ctx context.Context, file string) bool {
 }
 
 // errNotAllowed means that the guest's agent was told to run no commands.
-var errNotAllowed = errors.New("the guest's agent runs no commands")
+var errNotAllowed = errors.New("the guest agent does not run commands")
 
 // execute lets the guest run a program and returns what it prints.
 func (d *domain) execute(ctx context.Context, order map[string]any) (string, error) {
@@ -278,18 +289,18 @@ func (d *domain) execute(ctx context.Context, order map[string]any) (string, err
 		case <-time.After(500 * time.Millisecond):
 		}
 	}
-	return "", errors.New("the guest did not come to an end with it")
+	return "", errors.New("the command in the guest did not finish")
 }
 
 // leases looks for the machine's adapters among the leases of the networks.
-func (d *domain) leases(ctx context.Context, def *definition) *survey.Report {
-	r := &survey.Report{Addresses: map[string][]string{}}
+func (d *domain) leases(ctx context.Context, def *definition) *contract.Report {
+	r := &contract.Report{Addresses: map[string][]string{}}
 	for _, e := range def.devices().SelectElements("interface") {
 		network, mac := attr(e, "./source", "network"), attr(e, "./mac", "address")
 		if network == "" {
 			continue
 		}
-		_ = d.call(ctx, func(l *rpc.Libvirt) error {
+		_ = d.call(ctx, func(l daemon) error {
 			net, err := l.NetworkLookupByName(network)
 			if err != nil {
 				return err
@@ -300,7 +311,7 @@ func (d *domain) leases(ctx context.Context, def *definition) *survey.Report {
 				if len(lease.Hostname) > 0 {
 					r.Hostname = lease.Hostname[0]
 				}
-				r.Partial = "its agent does not answer; this is what the leases of network " + network + " tell"
+				r.Partial = "its agent does not answer; its addresses are from the DHCP leases of network " + network
 			}
 			return err
 		})

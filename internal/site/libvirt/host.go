@@ -12,6 +12,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -39,21 +40,17 @@ type host struct {
 	children     map[string][]dependant // linked clones, by the file of the parent
 }
 
-// mostCopies is how many disks of a host are copied side by side.
-const mostCopies = 3
+// maxCopies is how many disks of a host are copied side by side.
+const maxCopies = 3
 
 func newHost(name string, a Address, log *slog.Logger) (*host, error) {
-	u, err := url.Parse(a.URL)
-	if err != nil {
-		return nil, fmt.Errorf("host %s: %w", name, err)
-	}
-	dialer, err := dialerFor(u, a.Password)
+	dialer, err := dialerFor(a.URL, a.Password)
 	if err != nil {
 		return nil, fmt.Errorf("host %s: %w: %w", name, site.ErrUnreachable, err)
 	}
-	h := &host{name: name, log: log, slots: make(chan struct{}, mostCopies)}
-	h.calls = connection{url: u, dialer: dialer}
-	h.copies = connection{url: u, dialer: dialer}
+	h := &host{name: name, log: log, slots: make(chan struct{}, maxCopies)}
+	h.calls = connection{url: a.URL, dial: dialFunc(a.URL, dialer)}
+	h.copies = connection{url: a.URL, dial: dialFunc(a.URL, dialer)}
 	return h, nil
 }
 
@@ -65,7 +62,9 @@ func dialerFor(u *url.URL, password string) (socket.Dialer, error) {
 	if transport == "" && u.Host != "" {
 		transport = "tls"
 	}
-	unverified := q.Get("no_verify") == "1"
+	if err := parameters(q, transport); err != nil {
+		return nil, err
+	}
 	switch transport {
 	case "", "unix":
 		path := cmp.Or(q.Get("socket"), localSocket(u.Path))
@@ -88,9 +87,6 @@ func dialerFor(u *url.URL, password string) (socket.Dialer, error) {
 			methods = methods.Password()
 		}
 		o = append(o, dialers.WithSSHAuthMethods(methods))
-		if unverified || q.Get("known_hosts_verify") == "ignore" {
-			o = append(o, dialers.WithInsecureIgnoreHostKey())
-		}
 		return dialers.NewSSH(u.Hostname(), o...), nil
 	case "tls":
 		o := []dialers.TLSOption{}
@@ -100,12 +96,31 @@ func dialerFor(u *url.URL, password string) (socket.Dialer, error) {
 		if q.Get("pkipath") != "" {
 			o = append(o, dialers.UsePKIPath(q.Get("pkipath")))
 		}
-		if unverified {
-			o = append(o, dialers.WithInsecureNoVerify())
-		}
 		return dialers.NewTLS(u.Hostname(), o...), nil
 	}
-	return nil, fmt.Errorf("no such transport: %s", transport)
+	return nil, fmt.Errorf("unknown transport %s", transport)
+}
+
+// knownParameters are the parameters of libvirt's URIs that are heeded, by transport.
+var knownParameters = map[string][]string{"": {"socket"}, "unix": {"socket"}, "ssh": {"socket", "known_hosts", "keyfile", "known_hosts_verify", "no_verify"}, "tls": {"pkipath", "no_verify"}}
+
+// parameters refuses what would switch off the check of who is at the other end, what
+// is not known, and files that are not there.
+func parameters(q url.Values, transport string) error {
+	for name, values := range q {
+		value := values[len(values)-1]
+		switch {
+		case !slices.Contains(knownParameters[transport], name):
+			return fmt.Errorf("its URI has the unknown parameter %q (known: %s)", name, strings.Join(knownParameters[transport], ", "))
+		case name == "no_verify" && value != "0", name == "known_hosts_verify" && value != "normal":
+			return fmt.Errorf("its URI has %s=%s, which disables host key checking; add its key to known_hosts instead", name, value)
+		case name == "keyfile" || name == "known_hosts" || name == "pkipath":
+			if _, err := os.Stat(value); err != nil {
+				return fmt.Errorf("its URI names %s %s, which cannot be read: %w", name, value, errors.Unwrap(err))
+			}
+		}
+	}
+	return nil
 }
 
 const systemSocket = "/var/run/libvirt/libvirt-sock"
@@ -145,31 +160,30 @@ const (
 // connection is a connection that is made when it is needed, and made again
 // when it was lost.
 type connection struct {
-	url    *url.URL
-	dialer socket.Dialer
+	url  *url.URL
+	dial func() (daemon, error)
 
 	mu     sync.Mutex
-	live   *rpc.Libvirt
+	live   daemon
 	failed error // the last attempt to connect, and when that was
 	when   time.Time
 }
 
-// calm is for how long a host that did not answer is not tried again: a batch
+// redialDelay is for how long a host that did not answer is not tried again: a batch
 // does not wait for it at every machine.
-const calm = 3 * time.Second
+const redialDelay = 3 * time.Second
 
-func (c *connection) get() (*rpc.Libvirt, error) {
+func (c *connection) get() (daemon, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.live != nil && c.live.IsConnected() {
 		return c.live, nil
 	}
-	if c.failed != nil && time.Since(c.when) < calm {
+	if c.failed != nil && time.Since(c.when) < redialDelay {
 		return nil, c.failed
 	}
-	l := rpc.NewWithDialer(c.dialer)
-	c.failed = l.ConnectToURI(rpc.RemoteURI(c.url))
-	c.when = time.Now()
+	l, err := c.dial()
+	c.failed, c.when = err, time.Now()
 	if c.failed != nil {
 		return nil, c.failed
 	}
@@ -177,8 +191,16 @@ func (c *connection) get() (*rpc.Libvirt, error) {
 	return l, nil
 }
 
+// dialFunc connects to the daemon behind a URL.
+func dialFunc(u *url.URL, dialer socket.Dialer) func() (daemon, error) {
+	return func() (daemon, error) {
+		l := rpc.NewWithDialer(dialer)
+		return l, l.ConnectToURI(rpc.RemoteURI(u))
+	}
+}
+
 // drop gives up a connection that does not answer.
-func (c *connection) drop(l *rpc.Libvirt) {
+func (c *connection) drop(l daemon) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.live == l {
@@ -199,25 +221,25 @@ func (h *host) close() {
 }
 
 // call makes calls that are over soon.
-func (h *host) call(ctx context.Context, do func(l *rpc.Libvirt) error) error {
+func (h *host) call(ctx context.Context, do func(l daemon) error) error {
 	limited, cancel := context.WithTimeout(ctx, callLimit)
 	defer cancel()
-	return h.through(limited, &h.calls, do)
+	return h.callOn(limited, &h.calls, do)
 }
 
 // copy makes calls that take as long as a disk takes to be copied. The limit
 // is the caller's.
-func (h *host) copy(ctx context.Context, do func(l *rpc.Libvirt) error) error {
-	free, err := h.slot(ctx)
+func (h *host) copy(ctx context.Context, do func(l daemon) error) error {
+	free, err := h.copySlot(ctx)
 	if err != nil {
 		return err
 	}
 	defer free()
-	return h.through(ctx, &h.copies, do)
+	return h.callOn(ctx, &h.copies, do)
 }
 
-// slot waits until one more disk of the host may be copied.
-func (h *host) slot(ctx context.Context) (free func(), err error) {
+// copySlot waits until one more disk of the host may be copied.
+func (h *host) copySlot(ctx context.Context) (free func(), err error) {
 	select {
 	case h.slots <- struct{}{}:
 		return func() { <-h.slots }, nil
@@ -226,9 +248,9 @@ func (h *host) slot(ctx context.Context) (free func(), err error) {
 	}
 }
 
-// through makes calls on a connection. The library's calls cannot be ended; one
+// callOn makes calls on a connection. The library's calls cannot be ended; one
 // that takes too long is left behind.
-func (h *host) through(ctx context.Context, c *connection, do func(l *rpc.Libvirt) error) error {
+func (h *host) callOn(ctx context.Context, c *connection, do func(l daemon) error) error {
 	done := make(chan error, 1)
 	began := time.Now()
 	go func() {
@@ -238,28 +260,41 @@ func (h *host) through(ctx context.Context, c *connection, do func(l *rpc.Libvir
 			return
 		}
 		err = do(l)
-		if lost(err) {
+		if isConnectionError(err) {
 			c.drop(l)
 		}
-		done <- h.explained(err)
+		done <- h.translate(err)
 	}()
-	select {
-	case err := <-done:
+	tell := func(what string, args ...any) {
 		if h.log != nil {
-			h.log.Debug("libvirt", "host", h.name, "for", caller(), "took", time.Since(began), "error", err)
+			h.log.Debug("libvirt", append([]any{"host", h.name, "for", caller(), what, time.Since(began)}, args...)...)
 		}
-		return err
-	case <-ctx.Done():
-		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			return fmt.Errorf("%w: host %s has not answered in time", site.ErrUnreachable, h.name)
+	}
+	waiting := time.NewTicker(waitNotice)
+	defer waiting.Stop()
+	for {
+		select {
+		case err := <-done:
+			tell("took", "error", err)
+			return err
+		case <-waiting.C:
+			tell("waiting")
+		case <-ctx.Done():
+			tell("gave up after")
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return fmt.Errorf("%w: host %s has not answered within %s", site.ErrUnreachable, h.name, time.Since(began).Round(time.Second))
+			}
+			return ctx.Err()
 		}
-		return ctx.Err()
 	}
 }
 
+// waitNotice is how often a call that has no answer yet is logged.
+const waitNotice = 10 * time.Second
+
 // caller names the function that wanted a call.
 func caller() string {
-	at, _, _, ok := runtime.Caller(3)
+	at, _, _, ok := runtime.Caller(4)
 	if !ok {
 		return ""
 	}
@@ -267,44 +302,44 @@ func caller() string {
 	return name[strings.LastIndexAny(name, "./")+1:]
 }
 
-// lost tells whether an error is that of a connection, not of libvirt.
-func lost(err error) bool {
+// isConnectionError reports whether an error is that of a connection, not of libvirt.
+func isConnectionError(err error) bool {
 	var network *net.OpError
 	return errors.Is(err, rpc.ErrInterrupted) || errors.Is(err, syscall.EINVAL) || errors.Is(err, syscall.EPIPE) ||
 		errors.Is(err, net.ErrClosed) || errors.As(err, &network)
 }
 
 // errLost is a connection that broke during a call: what became of it is not known.
-var errLost = errors.New("the connection to it was lost")
+var errLost = errors.New("the connection was lost")
 
 func (h *host) unreachable(err error) error {
 	hint := ""
 	switch {
 	case errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
-		hint = "; you may not use libvirt's socket: be a member of its group (usually libvirt), or of root"
+		hint = "; no permission to use libvirt's socket: join its group (usually libvirt), or run as root"
 	case errors.Is(err, syscall.ENOENT):
-		hint = "; is libvirtd running, and does it make this socket?"
+		hint = "; check that libvirtd is running and has this socket"
 	case errors.Is(err, syscall.ECONNREFUSED):
-		hint = "; is libvirtd running?"
+		hint = "; check that libvirtd is running"
 	case strings.Contains(err.Error(), "system bus connection"), strings.Contains(err.Error(), "polkit"):
-		hint = "; libvirt asks the system's policy whether you may use it: be a member of the group that it lets (usually libvirt), or of root"
+		hint = "; the system's policy denies access to libvirt: join the permitted group (usually libvirt), or run as root"
 	case strings.Contains(err.Error(), "knownhosts: key is unknown"):
-		hint = "; the host's key is not in the known_hosts file: connect once with ssh, and compare its fingerprint"
+		hint = "; the host's key is not in the known_hosts file: connect once with ssh and compare its fingerprint"
 	case strings.Contains(err.Error(), "knownhosts: key mismatch"):
-		hint = "; the host's key is not the one in the known_hosts file: find out why before you go on"
+		hint = "; the host's key differs from the one in the known_hosts file: find out why before continuing"
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		hint = "; add a key with ssh-add, name one with ?keyfile=PATH, or give a password"
 	}
 	return fmt.Errorf("%w: host %s: %w%s", site.ErrUnreachable, h.name, err, hint)
 }
 
-// explained tells libvirt's errors apart.
-func (h *host) explained(err error) error {
+// translate turns libvirt's errors into those of package site.
+func (h *host) translate(err error) error {
 	var e rpc.Error
 	switch {
 	case err == nil:
 		return nil
-	case lost(err):
+	case isConnectionError(err):
 		return fmt.Errorf("%w: host %s: %w", site.ErrUnreachable, h.name, errLost)
 	case errors.As(err, &e):
 		switch rpc.ErrorNumber(e.Code) {
@@ -317,9 +352,16 @@ func (h *host) explained(err error) error {
 	return err
 }
 
-// again does an act again while the connection breaks in it: a daemon that is
+// hasCode reports whether an error is one of libvirt's codes: its words are in the
+// language of the daemon.
+func hasCode(err error, code rpc.ErrorNumber) bool {
+	var e rpc.Error
+	return errors.As(err, &e) && rpc.ErrorNumber(e.Code) == code
+}
+
+// retry does an act again while the connection breaks in it: a daemon that is
 // restarted is back in a moment, and every act may be asked for again.
-func again(ctx context.Context, do func() error) error {
+func retry(ctx context.Context, do func() error) error {
 	_, err := backoff.Retry(ctx, func() (struct{}, error) {
 		err := do()
 		if err != nil && !errors.Is(err, site.ErrUnreachable) {

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -19,8 +20,8 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
@@ -34,7 +35,7 @@ type Options struct {
 
 // Address is where a host is reached.
 type Address struct {
-	URL      string
+	URL      *url.URL
 	Password string // of an SSH login
 }
 
@@ -65,6 +66,7 @@ func New(o Options) (*Site, error) {
 
 // Close ends the connections.
 func (s *Site) Close() {
+	s.consoles.close()
 	for _, h := range s.hosts {
 		h.close()
 	}
@@ -88,7 +90,7 @@ type domain struct {
 // domain looks a machine up at this host.
 func (h *host) domain(ctx context.Context, id uuid.UUID) (*domain, error) {
 	d := &domain{host: h}
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		d.dom, err = l.DomainLookupByUUID(rpc.UUID(id))
 		return err
 	})
@@ -132,9 +134,9 @@ func (s *Site) ordered(first *host) []*host {
 }
 
 // on does something with a machine as an act that may take long.
-func (s *Site) on(ctx context.Context, id uuid.UUID, do func(ctx context.Context, d *domain) error) (survey.Task, error) {
+func (s *Site) on(ctx context.Context, id uuid.UUID, do func(ctx context.Context, d *domain) error) (contract.Task, error) {
 	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
-		return again(ctx, func() error {
+		return retry(ctx, func() error {
 			d, err := s.find(ctx, id)
 			if err != nil {
 				return err
@@ -145,32 +147,32 @@ func (s *Site) on(ctx context.Context, id uuid.UUID, do func(ctx context.Context
 }
 
 // Shape implements site.Site.
-func (s *Site) Shape(ctx context.Context, id uuid.UUID, shape machine.Shape, restart survey.Restart) (survey.Task, error) {
+func (s *Site) Shape(ctx context.Context, id uuid.UUID, shape machine.Shape, restart contract.Restart) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.shape(ctx, id, shape, restart) })
 }
 
 // Wire implements site.Site.
-func (s *Site) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Adapter, restart survey.Restart) (survey.Task, error) {
+func (s *Site) Wire(ctx context.Context, id uuid.UUID, adapters []machine.Card, restart contract.Restart) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.wire(ctx, adapters, restart) })
 }
 
 // Seed implements site.Site.
-func (s *Site) Seed(ctx context.Context, id uuid.UUID, image []byte) (survey.Task, error) {
+func (s *Site) Seed(ctx context.Context, id uuid.UUID, image []byte) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.seed(ctx, id, image) })
 }
 
 // Checkpoint implements site.Site.
-func (s *Site) Checkpoint(ctx context.Context, id uuid.UUID, name string) (survey.Task, error) {
+func (s *Site) Checkpoint(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.checkpoint(ctx, name) })
 }
 
 // Record implements site.Site.
-func (s *Site) Record(ctx context.Context, id uuid.UUID, mark survey.Mark) (survey.Task, error) {
+func (s *Site) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.record(ctx, mark) })
 }
 
 // Power implements site.Site.
-func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (survey.Task, error) {
+func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error {
 		switch power {
 		case machine.Off:
@@ -187,6 +189,6 @@ func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (su
 }
 
 // Task implements site.Site.
-func (s *Site) Task(ctx context.Context, id string) (survey.Task, error) {
-	return s.tasks.look(ctx, id)
+func (s *Site) Task(ctx context.Context, id string) (contract.Task, error) {
+	return s.tasks.poll(ctx, id)
 }

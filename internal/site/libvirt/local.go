@@ -15,7 +15,7 @@ import (
 
 // copyLocally copies a disk of this very machine without the detour through
 // the emulator's tools, where this program may read and write the files: the
-// kernel copies, or shares the blocks where the file system can. It tells
+// kernel copies, or shares the blocks where the file system can. It reports
 // whether the store now has the copy; if not, nothing is left of the attempt.
 //
 // A daemon may live in another view of the file system. What it says of the
@@ -27,16 +27,16 @@ func (h *host) copyLocally(ctx context.Context, pool rpc.StoragePool, name strin
 		return false, nil
 	}
 	var store *etree.Element
-	err = h.call(ctx, func(l *rpc.Libvirt) (err error) {
-		store, err = describePool(l, pool)
+	err = h.call(ctx, func(l daemon) (err error) {
+		store, err = describeStore(l, pool)
 		return err
 	})
 	if err != nil {
 		return false, err
 	}
-	file := filepath.Join(poolFolder(store), name)
+	file := filepath.Join(storeFolder(store), name)
 	_ = os.Remove(file) // what an earlier attempt has left; the name is ours alone
-	free, err := h.slot(ctx)
+	free, err := h.copySlot(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -58,7 +58,7 @@ func (h *host) copyLocally(ctx context.Context, pool rpc.StoragePool, name strin
 	return false, nil
 }
 
-// isHere tells whether the host's daemon is reached through a socket of this
+// isHere reports whether the host's daemon is reached through a socket of this
 // machine.
 func (h *host) isHere() bool {
 	return h.calls.url.Scheme == "qemu+unix" || h.calls.url.Scheme == "qemu" && h.calls.url.Host == ""

@@ -11,8 +11,8 @@ import (
 	"github.com/beevik/etree"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 )
 
 // The ownership mark is an element of a namespace of our own in the machine's
@@ -30,9 +30,9 @@ type parent struct {
 	size          machine.Size // that the clone saves
 }
 
-// marked writes a mark, and the parent of a linked clone. It is without its
+// withMark writes a mark, and the parent of a linked clone. It is without its
 // namespace, which libvirt's call for metadata wants to add itself.
-func marked(m survey.Mark, p parent) *etree.Element {
+func withMark(m contract.Mark, p parent) *etree.Element {
 	e := etree.NewElement("mark")
 	set := func(e *etree.Element, name, value string) {
 		if value != "" {
@@ -45,6 +45,7 @@ func marked(m survey.Mark, p parent) *etree.Element {
 	set(e, "fingerprint", m.Fingerprint)
 	set(e, "run", m.Run)
 	set(e, "folder", m.Folder)
+	set(e, "stage", string(m.Stage))
 	set(e, "owner", m.Owner)
 	set(e, "until", m.Until)
 	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
@@ -69,14 +70,14 @@ func marked(m survey.Mark, p parent) *etree.Element {
 }
 
 // setMark puts a mark into a definition.
-func (d *definition) setMark(m survey.Mark, p parent) {
+func (d *definition) setMark(m contract.Mark, p parent) {
 	metadata := child(d.root, "metadata")
 	for _, e := range metadata.ChildElements() {
 		if e.NamespaceURI() == namespace {
 			metadata.RemoveChild(e)
 		}
 	}
-	e := marked(m, p)
+	e := withMark(m, p)
 	e.Space = prefix
 	e.CreateAttr("xmlns:"+prefix, namespace)
 	metadata.AddChild(e)
@@ -84,7 +85,7 @@ func (d *definition) setMark(m survey.Mark, p parent) {
 
 // mark reads the mark; nil where there is none, or none that can be read: such
 // a machine is not ours to touch.
-func (d *definition) mark() (*survey.Mark, parent) {
+func (d *definition) mark() (*contract.Mark, parent) {
 	var e *etree.Element
 	for _, found := range d.root.FindElements("./metadata/*") {
 		if found.NamespaceURI() == namespace && found.Tag == "mark" {
@@ -99,8 +100,9 @@ func (d *definition) mark() (*survey.Mark, parent) {
 	if err != nil || err2 != nil {
 		return nil, parent{}
 	}
-	m := &survey.Mark{Ledger: ledger, Key: e.SelectAttrValue("machine", ""), Generation: generation,
+	m := &contract.Mark{Ledger: ledger, Key: e.SelectAttrValue("machine", ""), Generation: generation,
 		Fingerprint: e.SelectAttrValue("fingerprint", ""), Run: e.SelectAttrValue("run", ""), Folder: e.SelectAttrValue("folder", "")}
+	m.Stage = contract.Stage(e.SelectAttrValue("stage", ""))
 	m.Owner, m.Until = e.SelectAttrValue("owner", ""), e.SelectAttrValue("until", "")
 	m.Notes = textAt(d.root, "./description")
 	var p parent
@@ -125,7 +127,7 @@ func (d *definition) mark() (*survey.Mark, parent) {
 }
 
 // describe writes what people read in any other tool: the title and the notes.
-func (d *definition) describe(m survey.Mark, name string) {
+func (d *definition) describe(m contract.Mark, name string) {
 	title := name
 	if m.Owner != "" {
 		title = fmt.Sprintf("%s (%s)", name, m.Owner)

@@ -11,7 +11,7 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/site"
 )
 
@@ -22,13 +22,14 @@ const keptSuffix = ".kept"
 // Remove implements site.Site. Disks go before the machine that knows them, so
 // that what is interrupted is found again; disks without a machine, of a clone
 // that was cut short, go as well. Those that are to stay are marked first.
-func (s *Site) Remove(ctx context.Context, id uuid.UUID, disks survey.Disks) (survey.Task, error) {
+func (s *Site) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) (contract.Task, error) {
 	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
-		return again(ctx, func() error { return s.remove(ctx, id, disks) })
+		return retry(ctx, func() error { return s.remove(ctx, id, disks) })
 	})
 }
 
-func (s *Site) remove(ctx context.Context, id uuid.UUID, disks survey.Disks) error {
+func (s *Site) remove(ctx context.Context, id uuid.UUID, disks contract.Disks) error {
+	s.consoles.forget(id)
 	d, err := s.find(ctx, id)
 	if errors.Is(err, site.ErrNotFound) {
 		return s.removeRemains(ctx, id, disks)
@@ -36,7 +37,7 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID, disks survey.Disks) err
 	if err != nil {
 		return err
 	}
-	if disks == survey.KeepDisks {
+	if disks == contract.KeepDisks {
 		err = d.keepDisks(ctx, id)
 	} else {
 		err = d.deleteDisks(ctx, id)
@@ -44,7 +45,7 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID, disks survey.Disks) err
 	if err != nil {
 		return err
 	}
-	err = d.call(ctx, func(l *rpc.Libvirt) error {
+	err = d.call(ctx, func(l daemon) error {
 		return l.DomainUndefineFlags(d.dom, rpc.DomainUndefineManagedSave|rpc.DomainUndefineSnapshotsMetadata|rpc.DomainUndefineNvram|rpc.DomainUndefineCheckpointsMetadata)
 	})
 	if errors.Is(err, site.ErrNotFound) {
@@ -55,7 +56,7 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID, disks survey.Disks) err
 
 // removeRemains deletes what a copy that was cut short has left, which may be a
 // file that no store knows yet.
-func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks survey.Disks) error {
+func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks contract.Disks) error {
 	for _, h := range s.hosts {
 		if err := h.refreshAll(ctx); err != nil {
 			return err
@@ -69,7 +70,7 @@ func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks survey.Dis
 			if err := h.discardAll(ctx, volumes); err != nil {
 				return err
 			}
-		case disks != survey.KeepDisks:
+		case disks != contract.KeepDisks:
 			return err
 		}
 	}
@@ -85,7 +86,7 @@ func notKept(volumes []rpc.StorageVol) error {
 	for _, v := range volumes {
 		files = append(files, v.Key)
 	}
-	return fmt.Errorf("%w: its disks were kept, and are not deleted any more: %s", site.ErrRefused, strings.Join(files, ", "))
+	return fmt.Errorf("%w: its disks were kept and are never deleted: %s", site.ErrRefused, strings.Join(files, ", "))
 }
 
 func (h *host) discardAll(ctx context.Context, volumes []rpc.StorageVol) error {
@@ -98,17 +99,14 @@ func (h *host) discardAll(ctx context.Context, volumes []rpc.StorageVol) error {
 }
 
 func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID) error {
-	if err := d.stopForGood(ctx); err != nil {
-		return err
-	}
-	if err := d.discover(ctx); err != nil {
-		return err
-	}
 	def, err := d.definition(ctx)
 	if err != nil {
 		return err
 	}
-	if err := d.dropLeases(ctx, def); err != nil {
+	if mark, _ := def.mark(); mark == nil {
+		return errNotMarked
+	}
+	if err := d.discover(ctx); err != nil {
 		return err
 	}
 	volumes, err := d.remains(ctx, id)
@@ -116,6 +114,12 @@ func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID) error {
 		err = notKept(volumes)
 	}
 	if err != nil {
+		return err // and nothing was done to it
+	}
+	if err := d.stopForGood(ctx); err != nil {
+		return err
+	}
+	if err := d.dropLeases(ctx, def); err != nil {
 		return err
 	}
 	return d.discardAll(ctx, volumes)
@@ -124,7 +128,7 @@ func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID) error {
 // keepDisks puts the mark of kept disks beside them, and takes away what is not
 // theirs: the seed, and the addresses that a network keeps.
 func (d *domain) keepDisks(ctx context.Context, id uuid.UUID) error {
-	def, on, err := d.now(ctx)
+	def, on, err := d.state(ctx)
 	if err != nil {
 		return err
 	}
@@ -132,7 +136,7 @@ func (d *domain) keepDisks(ctx context.Context, id uuid.UUID) error {
 		return errNotMarked
 	}
 	if on {
-		return fmt.Errorf("%w: it runs; shut it down first", site.ErrRefused)
+		return fmt.Errorf("%w: it is running; shut it down first", site.ErrRefused)
 	}
 	if err := d.discover(ctx); err != nil {
 		return err
@@ -154,12 +158,12 @@ func (d *domain) keepDisks(ctx context.Context, id uuid.UUID) error {
 			continue
 		}
 		marked[v.Pool] = true
-		pool, err := d.pool(ctx, v.Pool)
+		pool, err := d.findStore(ctx, v.Pool)
 		if err != nil {
 			return err
 		}
 		if _, err := d.put(ctx, pool, volumeName(d.dom.Name, id, keptSuffix), []byte(told)); err != nil {
-			return fmt.Errorf("mark the disks that are kept: %w", err)
+			return fmt.Errorf("mark the kept disks: %w", err)
 		}
 	}
 	return d.dropLeases(ctx, def)
@@ -185,31 +189,41 @@ func (d *domain) discover(ctx context.Context) error {
 	return nil
 }
 
-// addKept adds the disks that were kept to the dependants of templates.
-func (h *host) addKept(ctx context.Context, children map[string][]dependant) error {
-	all, err := h.volumes(ctx)
+// kept lists the machines whose disks were kept, and adds those disks to the
+// dependants of templates.
+func (h *host) kept(ctx context.Context, children map[string][]dependant) ([]contract.Kept, error) {
+	volumes, err := h.volumes(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for _, mark := range all {
+	var all []contract.Kept
+	for _, mark := range volumes {
 		of, is := strings.CutSuffix(mark.Name, keptSuffix)
 		if !is {
 			continue
 		}
-		for _, v := range all {
+		dot := strings.LastIndex(of, ".")
+		id, err := uuid.Parse(of[dot+1:])
+		if err != nil {
+			continue // not one of ours
+		}
+		one := contract.Kept{ID: id, Name: of[:max(dot, 0)]}
+		for _, v := range volumes {
 			if v.Name == mark.Name || !strings.HasPrefix(v.Name, of+".") {
 				continue
 			}
+			one.Files = append(one.Files, v.Key)
 			disk, err := h.volumeAt(ctx, v.Key)
 			if err != nil && !errors.Is(err, site.ErrNotFound) {
-				return err
+				return nil, err
 			}
 			if err == nil && disk.backing != "" {
 				children[disk.backing] = append(children[disk.backing], dependant{v.Name, parent{path: disk.backing}})
 			}
 		}
+		all = append(all, one)
 	}
-	return nil
+	return all, nil
 }
 
 // files are the machine's own disks.

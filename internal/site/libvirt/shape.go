@@ -10,15 +10,15 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
 // definition reads what the machine will be at its next start.
 func (d *domain) definition(ctx context.Context) (*definition, error) {
 	var text string
-	err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := d.call(ctx, func(l daemon) (err error) {
 		text, err = l.DomainGetXMLDesc(d.dom, rpc.DomainXMLInactive|rpc.DomainXMLSecure)
 		return err
 	})
@@ -30,15 +30,15 @@ func (d *domain) definition(ctx context.Context) (*definition, error) {
 
 func (d *domain) running(ctx context.Context) (bool, error) {
 	var state int32
-	err := d.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := d.call(ctx, func(l daemon) (err error) {
 		state, _, err = l.DomainGetState(d.dom, 0)
 		return err
 	})
 	return runs(state), err
 }
 
-// now reads both what the machine will be and whether it runs.
-func (d *domain) now(ctx context.Context) (def *definition, on bool, err error) {
+// state reads both what the machine will be and whether it runs.
+func (d *domain) state(ctx context.Context) (def *definition, on bool, err error) {
 	if def, err = d.definition(ctx); err != nil {
 		return nil, false, err
 	}
@@ -46,7 +46,7 @@ func (d *domain) now(ctx context.Context) (def *definition, on bool, err error) 
 	return def, on, err
 }
 
-// runs tells whether a state is one in which the machine takes memory.
+// runs reports whether a state is one in which the machine takes memory.
 func runs(state int32) bool {
 	switch rpc.DomainState(state) {
 	case rpc.DomainShutoff, rpc.DomainCrashed, rpc.DomainNostate:
@@ -57,9 +57,12 @@ func runs(state int32) bool {
 
 // shape sets CPUs, memory and disks. A machine that runs is shut down in an
 // orderly way for what it cannot take while it does, and started again.
-func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape, restart survey.Restart) error {
-	def, on, err := d.now(ctx)
+func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape, restart contract.Restart) error {
+	def, on, err := d.state(ctx)
 	if err != nil {
+		return err
+	}
+	if err := def.fits(want.CPUs, want.Memory); err != nil {
 		return err
 	}
 	if want.Disk > 0 {
@@ -77,20 +80,20 @@ func (d *domain) shape(ctx context.Context, id uuid.UUID, want machine.Shape, re
 	if err != nil || !changed && !added {
 		return err
 	}
-	return d.become(ctx, def, on && (changed || cold), restart)
+	return d.redefine(ctx, def, on && (changed || cold), restart)
 }
 
-// become makes a definition that of the machine. One that cannot take it while it
+// redefine makes a definition that of the machine. One that cannot take it while it
 // runs is shut down for it and started again, if it may be.
-func (d *domain) become(ctx context.Context, def *definition, cold bool, restart survey.Restart) error {
+func (d *domain) redefine(ctx context.Context, def *definition, cold bool, restart contract.Restart) error {
 	if !cold {
 		return d.define(ctx, def)
 	}
-	if restart == survey.NoRestart {
-		return fmt.Errorf("%w: it runs, cannot take that while it does, and may not be restarted", site.ErrRefused)
+	if restart == contract.NoRestart {
+		return fmt.Errorf("%w: this change needs a restart, which the row forbids", site.ErrRefused)
 	}
 	if err := d.shutDown(ctx); err != nil {
-		return fmt.Errorf("shut it down, so that it can take its new hardware: %w", err)
+		return fmt.Errorf("shut it down to change its hardware: %w", err)
 	}
 	if err := d.define(ctx, def); err != nil {
 		return err
@@ -112,9 +115,9 @@ func (d *domain) grow(ctx context.Context, disk *etree.Element, size machine.Siz
 	case v.capacity == size:
 		return nil
 	case v.capacity > size:
-		return fmt.Errorf("%w: its disk has %s and never shrinks to %s", site.ErrRefused, v.capacity, size)
+		return fmt.Errorf("%w: its disk has %s and cannot shrink to %s", site.ErrRefused, v.capacity, size)
 	}
-	return d.call(ctx, func(l *rpc.Libvirt) error {
+	return d.call(ctx, func(l daemon) error {
 		if on {
 			return l.DomainBlockResize(d.dom, attr(disk, "./target", "dev"), uint64(size), rpc.DomainBlockResizeBytes)
 		}
@@ -123,7 +126,7 @@ func (d *domain) grow(ctx context.Context, disk *etree.Element, size machine.Siz
 }
 
 // dataDisks makes the data disks that are missing and grows those that are too
-// small. It tells whether the definition got another disk, and whether one is
+// small. It reports whether the definition got another disk, and whether one is
 // cold: the running machine has no slot left for it until its next start.
 func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, want []machine.Disk, on bool) (added, cold bool, err error) {
 	for i, disk := range want {
@@ -139,7 +142,7 @@ func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, w
 			return added, cold, err
 		}
 		name := volumeName(d.dom.Name, id, "."+serial+".qcow2")
-		if err := d.discardIn(ctx, pool, name); err != nil {
+		if err := d.replaceable(ctx, pool, name, id); err != nil {
 			return added, cold, err
 		}
 		allocation, flags := machine.Size(0), rpc.StorageVolCreateFlags(0)
@@ -152,7 +155,7 @@ func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, w
 		}
 		e := def.addDisk(file, serial)
 		if on {
-			err := d.call(ctx, func(l *rpc.Libvirt) error {
+			err := d.call(ctx, func(l daemon) error {
 				return l.DomainAttachDeviceFlags(d.dom, elementText(e), uint32(rpc.DomainDeviceModifyLive))
 			})
 			cold = cold || err != nil
@@ -165,7 +168,7 @@ func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, w
 // storeFor is the named store, else that of the machine's own disk.
 func (d *domain) storeFor(ctx context.Context, def *definition, name string) (rpc.StoragePool, error) {
 	if name != "" {
-		return d.pool(ctx, name)
+		return d.findStore(ctx, name)
 	}
 	disks := def.disks()
 	if len(disks) == 0 {
@@ -176,7 +179,7 @@ func (d *domain) storeFor(ctx context.Context, def *definition, name string) (rp
 		return rpc.StoragePool{}, err
 	}
 	var pool rpc.StoragePool
-	err = d.call(ctx, func(l *rpc.Libvirt) error {
+	err = d.call(ctx, func(l daemon) error {
 		v, err := l.StorageVolLookupByPath(file)
 		if err != nil {
 			return err
@@ -188,18 +191,18 @@ func (d *domain) storeFor(ctx context.Context, def *definition, name string) (rp
 }
 
 // wire connects the adapters.
-func (d *domain) wire(ctx context.Context, adapters []machine.Adapter, restart survey.Restart) error {
-	def, on, err := d.now(ctx)
+func (d *domain) wire(ctx context.Context, adapters []machine.Card, restart contract.Restart) error {
+	def, on, err := d.state(ctx)
 	if err != nil {
 		return err
 	}
-	if err := d.keepLeases(ctx, adapters); err != nil {
+	if err := d.reserveLeases(ctx, adapters); err != nil {
 		return err
 	}
-	has := def.devices().SelectElements("interface")
+	has := def.adapters()
 	same := len(has) == len(adapters)
 	for i := 0; same && i < len(has); i++ {
-		same = wiredAs(has[i], adapters[i])
+		same = networkWithCard(has[i], adapters[i])
 	}
 	if same {
 		return nil
@@ -210,15 +213,15 @@ func (d *domain) wire(ctx context.Context, adapters []machine.Adapter, restart s
 	}
 	def.setAdapters(adapters)
 	cold := on && d.wireLive(ctx, def, len(has), gone) != nil
-	return networkError(d.become(ctx, def, cold, restart), adapters)
+	return networkError(d.redefine(ctx, def, cold, restart), adapters)
 }
 
 // wireLive connects the adapters of a machine that runs: changes those that it
 // has, of which some go, and adds the others.
 func (d *domain) wireLive(ctx context.Context, def *definition, has int, gone []string) error {
 	flags := uint32(rpc.DomainDeviceModifyLive)
-	return d.call(ctx, func(l *rpc.Libvirt) error {
-		for i, e := range def.devices().SelectElements("interface") {
+	return d.call(ctx, func(l daemon) error {
+		for i, e := range def.adapters() {
 			var err error
 			if i < has {
 				err = l.DomainUpdateDeviceFlags(d.dom, elementText(e), rpc.DomainDeviceModifyFlags(flags))
@@ -239,9 +242,9 @@ func (d *domain) wireLive(ctx context.Context, def *definition, has int, gone []
 }
 
 // networkError names the network that libvirt has not found.
-func networkError(err error, adapters []machine.Adapter) error {
+func networkError(err error, adapters []machine.Card) error {
 	for _, a := range adapters {
-		if err != nil && strings.Contains(err.Error(), "'"+a.Network+"'") {
+		if err != nil && strings.Contains(err.Error(), strings.TrimPrefix(a.Network, contract.BridgePrefix)) {
 			return fmt.Errorf("%w: network %s: %w", site.ErrRefused, a.Network, err)
 		}
 	}
@@ -253,9 +256,9 @@ func networkError(err error, adapters []machine.Adapter) error {
 func (d *domain) checkpoint(ctx context.Context, name string) error {
 	xml := etree.NewElement("domainsnapshot")
 	text(xml, name, "name")
-	return d.call(ctx, func(l *rpc.Libvirt) error {
+	return d.call(ctx, func(l daemon) error {
 		_, err := l.DomainSnapshotLookupByName(d.dom, name, 0)
-		if err == nil || !errors.Is(d.explained(err), site.ErrNotFound) {
+		if err == nil || !errors.Is(d.translate(err), site.ErrNotFound) {
 			return err
 		}
 		_, err = l.DomainSnapshotCreateXML(d.dom, elementText(xml), 0)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"path"
 	"slices"
 	"strconv"
@@ -42,28 +43,39 @@ func volumeName(name string, id uuid.UUID, part string) string {
 	return name + "." + id.String() + part
 }
 
-// ours tells whether a file is the machine's own.
-func ours(file string, id uuid.UUID) bool {
+// isOurVolume reports whether a file is the machine's own.
+func isOurVolume(file string, id uuid.UUID) bool {
 	return strings.Contains(path.Base(file), "."+id.String()+".")
 }
 
-func (h *host) pool(ctx context.Context, name string) (rpc.StoragePool, error) {
+func (h *host) findStore(ctx context.Context, name string) (rpc.StoragePool, error) {
 	var p rpc.StoragePool
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		p, err = l.StoragePoolLookupByName(name)
 		return err
 	})
 	if errors.Is(err, site.ErrNotFound) {
 		return p, fmt.Errorf("%w: host %s has no store %q", site.ErrRefused, h.name, name)
 	}
+	if err != nil {
+		return p, err
+	}
+	var active int32
+	err = h.call(ctx, func(l daemon) (err error) {
+		active, err = l.StoragePoolIsActive(p)
+		return err
+	})
+	if err == nil && active == 0 {
+		return p, fmt.Errorf("%w: store %q of host %s is not active: start it with `virsh pool-start %s`", site.ErrRefused, name, h.name, name)
+	}
 	return p, err
 }
 
-// lookVolume reads a volume's own description.
-func (h *host) lookVolume(ctx context.Context, find func(l *rpc.Libvirt) (rpc.StorageVol, error)) (*volume, error) {
+// findVolume reads a volume's own description.
+func (h *host) findVolume(ctx context.Context, find func(l daemon) (rpc.StorageVol, error)) (*volume, error) {
 	var v volume
 	var text string
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		if v.vol, err = find(l); err != nil {
 			return err
 		}
@@ -92,11 +104,11 @@ func (h *host) lookVolume(ctx context.Context, find func(l *rpc.Libvirt) (rpc.St
 }
 
 func (h *host) volumeAt(ctx context.Context, file string) (*volume, error) {
-	return h.lookVolume(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByPath(file) })
+	return h.findVolume(ctx, func(l daemon) (rpc.StorageVol, error) { return l.StorageVolLookupByPath(file) })
 }
 
 func (h *host) volumeIn(ctx context.Context, pool rpc.StoragePool, name string) (*volume, error) {
-	return h.lookVolume(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
+	return h.findVolume(ctx, func(l daemon) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
 }
 
 // volumeXML describes a volume to be made (libvirt: "Storage volume XML
@@ -126,11 +138,11 @@ func volumeXML(name, format string, capacity, allocation machine.Size, backing *
 // create makes an empty volume, or one that is a child of another.
 func (h *host) create(ctx context.Context, pool rpc.StoragePool, xml string, flags rpc.StorageVolCreateFlags) (string, error) {
 	var made rpc.StorageVol
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		made, err = l.StorageVolCreateXML(pool, xml, flags)
 		return err
 	})
-	return made.Key, roomIn(pool, err)
+	return made.Key, h.roomIn(ctx, pool, 0, 0, err)
 }
 
 // put makes a volume of some content, in place of one of its name.
@@ -142,26 +154,57 @@ func (h *host) put(ctx context.Context, pool rpc.StoragePool, name string, conte
 	if file, err = h.create(ctx, pool, volumeXML(name, "raw", size, size, nil), 0); err != nil {
 		return "", err
 	}
-	err = h.call(ctx, func(l *rpc.Libvirt) error {
-		return l.StorageVolUpload(rpc.StorageVol{Pool: pool.Name, Name: name, Key: file}, bytes.NewReader(content), 0, uint64(len(content)), 0)
+	err = h.call(ctx, func(l daemon) error {
+		return l.StorageVolUpload(rpc.StorageVol{Pool: pool.Name, Name: name, Key: file}, &untilDone{ctx, bytes.NewReader(content)}, 0, uint64(len(content)), 0)
 	})
-	return file, roomIn(pool, err)
+	return file, h.roomIn(ctx, pool, size, size, err)
 }
 
-// roomIn says which store an act failed for lack of room in.
-func roomIn(pool rpc.StoragePool, err error) error {
-	if err != nil && strings.Contains(err.Error(), "No space left on device") {
-		return fmt.Errorf("%w: store %q is full: %w", site.ErrRefused, pool.Name, err)
+// untilDone reads until a context ends: a stream that is read from it is aborted then.
+type untilDone struct {
+	ctx  context.Context
+	from io.Reader
+}
+
+// Read implements io.Reader.
+func (u *untilDone) Read(p []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.from.Read(p)
+}
+
+// roomIn says that a store is full, where that is why an act failed that needed some
+// room, at most so much: the store itself tells.
+func (h *host) roomIn(ctx context.Context, pool rpc.StoragePool, needs, most machine.Size, err error) error {
+	if !hasCode(err, rpc.ErrSystemError) && !hasCode(err, rpc.ErrInternalError) {
+		return err
+	}
+	_ = h.refresh(ctx, pool)
+	var free machine.Size
+	failed := h.call(ctx, func(l daemon) error {
+		root, err := describeStore(l, pool)
+		if err == nil {
+			free = sizeOf(root.FindElement("./available"))
+		}
+		return err
+	})
+	switch {
+	case failed != nil:
+	case free < max(needs, machine.MiB):
+		return fmt.Errorf("%w: store %q is full (%s needed, %s free): %w", site.ErrFull, pool.Name, max(needs, machine.MiB), free, err)
+	case free < most: // what was written until it was full is gone again
+		return fmt.Errorf("%w: store %q may be too small (up to %s needed, %s free): %w", site.ErrRefused, pool.Name, most, free, err)
 	}
 	return err
 }
 
 // discard deletes a volume; one that is not there is deleted already. A volume
 // that is still being copied to, by a run that was killed, is waited for.
-func (h *host) discard(ctx context.Context, find func(l *rpc.Libvirt) (rpc.StorageVol, error)) error {
-	for {
+func (h *host) discard(ctx context.Context, find func(l daemon) (rpc.StorageVol, error)) error {
+	for looked := false; ; {
 		var store rpc.StoragePool
-		err := h.call(ctx, func(l *rpc.Libvirt) error {
+		err := h.call(ctx, func(l daemon) error {
 			v, err := find(l)
 			if err != nil {
 				return err
@@ -174,37 +217,62 @@ func (h *host) discard(ctx context.Context, find func(l *rpc.Libvirt) (rpc.Stora
 		switch {
 		case errors.Is(err, site.ErrNotFound):
 			return nil
-		case err != nil && strings.Contains(err.Error(), "No such file"):
-			// The store still lists a volume whose file is gone.
-			return h.refresh(ctx, store)
-		case err != nil && strings.Contains(err.Error(), "still being allocated"), err != nil && strings.Contains(err.Error(), "still in use"):
+		case hasCode(err, rpc.ErrSystemError) && !looked:
+			// The store may still list a volume whose file is gone.
+			if looked = true; h.refresh(ctx, store) == nil {
+				continue
+			}
+			return err
+		case hasCode(err, rpc.ErrOperationInvalid): // it is being copied to
 		default:
 			return err
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("a copy that an earlier run began is still going on: %w", err)
+			return fmt.Errorf("a copy started by an earlier run is still in progress: %w", err)
 		case <-time.After(time.Second):
 		}
 	}
 }
 
 func (h *host) discardVolume(ctx context.Context, v rpc.StorageVol) error {
-	return h.discard(ctx, func(*rpc.Libvirt) (rpc.StorageVol, error) { return v, nil })
+	return h.discard(ctx, func(daemon) (rpc.StorageVol, error) { return v, nil })
 }
 
 func (h *host) discardIn(ctx context.Context, pool rpc.StoragePool, name string) error {
-	return h.discard(ctx, func(l *rpc.Libvirt) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
+	return h.discard(ctx, func(l daemon) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
 }
 
-// activePools lists the stores of a host that can be used.
-func activePools(l *rpc.Libvirt) ([]rpc.StoragePool, error) {
+// replaceable makes room for a disk of a machine: what an earlier try has left of it
+// goes, unless another machine has it for a disk.
+func (h *host) replaceable(ctx context.Context, pool rpc.StoragePool, name string, id uuid.UUID) error {
+	v, err := h.volumeIn(ctx, pool, name)
+	if errors.Is(err, site.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	all, err := h.domains(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		if uuid.UUID(d.dom.UUID) != id && slices.Contains(d.definition.files(), v.path) {
+			return fmt.Errorf("%w: %s is a disk of machine %s and is not overwritten", site.ErrRefused, v.path, d.dom.Name)
+		}
+	}
+	return h.discardIn(ctx, pool, name)
+}
+
+// activeStores lists the stores of a host that can be used.
+func activeStores(l daemon) ([]rpc.StoragePool, error) {
 	pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsActive)
 	return pools, err
 }
 
-// describePool reads what a store is.
-func describePool(l *rpc.Libvirt, p rpc.StoragePool) (*etree.Element, error) {
+// describeStore reads what a store is.
+func describeStore(l daemon, p rpc.StoragePool) (*etree.Element, error) {
 	text, err := l.StoragePoolGetXMLDesc(p, 0)
 	if err != nil {
 		return nil, err
@@ -216,8 +284,8 @@ func describePool(l *rpc.Libvirt, p rpc.StoragePool) (*etree.Element, error) {
 	return doc.Root(), nil
 }
 
-// poolFolder is where the files of a store are.
-func poolFolder(description *etree.Element) string {
+// storeFolder is where the files of a store are.
+func storeFolder(description *etree.Element) string {
 	return strings.TrimSpace(textAt(description, "./target/path"))
 }
 
@@ -225,8 +293,8 @@ func poolFolder(description *etree.Element) string {
 // making a volume; that is waited for a while.
 func (h *host) refresh(ctx context.Context, pool rpc.StoragePool) error {
 	for tries := 0; ; tries++ {
-		err := h.call(ctx, func(l *rpc.Libvirt) error { return l.StoragePoolRefresh(pool, 0) })
-		if err == nil || tries == 50 || !strings.Contains(err.Error(), "asynchronous jobs") {
+		err := h.call(ctx, func(l daemon) error { return l.StoragePoolRefresh(pool, 0) })
+		if err == nil || tries == 50 || !hasCode(err, rpc.ErrInternalError) {
 			return err
 		}
 		select {
@@ -240,8 +308,8 @@ func (h *host) refresh(ctx context.Context, pool rpc.StoragePool) error {
 // refreshAll is refresh for every store of the host.
 func (h *host) refreshAll(ctx context.Context) error {
 	var pools []rpc.StoragePool
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
-		pools, err = activePools(l)
+	err := h.call(ctx, func(l daemon) (err error) {
+		pools, err = activeStores(l)
 		return err
 	})
 	for _, p := range pools {
@@ -253,8 +321,8 @@ func (h *host) refreshAll(ctx context.Context) error {
 // volumes lists what is in the stores of the host.
 func (h *host) volumes(ctx context.Context) ([]rpc.StorageVol, error) {
 	var all []rpc.StorageVol
-	err := h.call(ctx, func(l *rpc.Libvirt) error {
-		pools, err := activePools(l)
+	err := h.call(ctx, func(l daemon) error {
+		pools, err := activeStores(l)
 		if err != nil {
 			return err
 		}
@@ -274,5 +342,5 @@ func (h *host) volumes(ctx context.Context) ([]rpc.StorageVol, error) {
 // machine's own.
 func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, error) {
 	all, err := h.volumes(ctx)
-	return slices.DeleteFunc(all, func(v rpc.StorageVol) bool { return !ours(v.Name, id) }), err
+	return slices.DeleteFunc(all, func(v rpc.StorageVol) bool { return !isOurVolume(v.Name, id) }), err
 }

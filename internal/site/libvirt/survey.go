@@ -12,27 +12,27 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
-// Survey implements site.Site. A host that cannot be asked is told as down;
+// Survey implements site.Site. A host that cannot be asked is reported as down;
 // only when all are is that an error.
-func (s *Site) Survey(ctx context.Context) (*survey.Survey, error) {
+func (s *Site) Survey(ctx context.Context) (*contract.Survey, error) {
 	views, failures := make([]*view, len(s.hosts)), make([]error, len(s.hosts))
 	var all sync.WaitGroup
 	for i, h := range s.hosts {
 		all.Go(func() { views[i], failures[i] = h.view(ctx, s.templates) })
 	}
 	all.Wait()
-	answer := &survey.Survey{Places: true}
+	answer := &contract.Survey{Places: true}
 	stores := map[string]int{} // places in the answer, by what tells stores apart
 	down := 0
 	for i, h := range s.hosts {
 		if failures[i] != nil {
 			down++
-			answer.Hosts = append(answer.Hosts, survey.Host{Name: h.name, Down: failures[i].Error()})
+			answer.Hosts = append(answer.Hosts, contract.Host{Name: h.name, Down: failures[i].Error()})
 			continue
 		}
 		v := views[i]
@@ -51,6 +51,8 @@ func (s *Site) Survey(ctx context.Context) (*survey.Survey, error) {
 			answer.Stores = append(answer.Stores, st.Store)
 		}
 		answer.Machines = append(answer.Machines, v.machines...)
+		answer.Kept = append(answer.Kept, v.kept...)
+		answer.Inactive = append(answer.Inactive, v.inactive...)
 		for _, m := range v.machines {
 			if m.Mark != nil && m.Mark.Folder != "" && !slices.Contains(answer.Folders, m.Mark.Folder) {
 				answer.Folders = append(answer.Folders, m.Mark.Folder)
@@ -72,15 +74,17 @@ func (s *Site) Survey(ctx context.Context) (*survey.Survey, error) {
 
 // view is what one host has.
 type view struct {
-	host      survey.Host
+	host      contract.Host
 	stores    []store
-	templates []survey.Template
-	machines  []survey.Machine
+	templates []contract.Template
+	machines  []contract.Machine
+	kept      []contract.Kept
+	inactive  []string
 }
 
 // store is a store with what tells it from others of its name.
 type store struct {
-	survey.Store
+	contract.Store
 	id     string
 	folder string // where its files are
 }
@@ -88,11 +92,11 @@ type store struct {
 // addTemplates adds a host's templates to those of the others. One that several
 // hosts have is told once, with all of them; one whose store several hosts
 // reach can have its linked clones at each.
-func (v *view) addTemplates(all []survey.Template, reach func(id string) []string) []survey.Template {
+func (v *view) addTemplates(all []contract.Template, reach func(id string) []string) []contract.Template {
 	for _, t := range v.templates {
-		i := slices.IndexFunc(all, func(known survey.Template) bool { return known.Name == t.Name })
+		i := slices.IndexFunc(all, func(known contract.Template) bool { return known.Name == t.Name })
 		if i >= 0 {
-			all[i].Linked += t.Linked
+			*all[i].Linked += *t.Linked
 		} else {
 			i, all = len(all), append(all, t)
 		}
@@ -109,8 +113,8 @@ func (v *view) addTemplates(all []survey.Template, reach func(id string) []strin
 }
 
 func (h *host) view(ctx context.Context, templates []string) (*view, error) {
-	v := &view{host: survey.Host{Name: h.name}}
-	caps, err := h.able(ctx)
+	v := &view{host: contract.Host{Name: h.name}}
+	caps, err := h.readCapabilities(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -124,6 +128,9 @@ func (h *host) view(ctx context.Context, templates []string) (*view, error) {
 	if v.stores, err = h.stores(ctx); err != nil {
 		return nil, err
 	}
+	if v.inactive, err = h.inactive(ctx); err != nil {
+		return nil, err
+	}
 	for _, st := range v.stores {
 		v.host.Stores = append(v.host.Stores, st.Name)
 	}
@@ -131,20 +138,20 @@ func (h *host) view(ctx context.Context, templates []string) (*view, error) {
 	if err != nil {
 		return nil, err
 	}
-	given, err := h.given(ctx)
+	given, err := h.reservations(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range domains {
 		m := d.machine(h.name, v.stores)
-		m.Report = d.definition.reportOf(given)
+		m.Report, m.Leases = d.definition.reportOf(given), given.kept
 		v.machines = append(v.machines, m)
 		if m.Power == machine.On {
 			v.host.Promised += m.Memory
 		}
 	}
 	children := dependants(domains)
-	if err := h.addKept(ctx, children); err != nil {
+	if v.kept, err = h.kept(ctx, children); err != nil {
 		return nil, err
 	}
 	for _, name := range templates {
@@ -155,14 +162,14 @@ func (h *host) view(ctx context.Context, templates []string) (*view, error) {
 		if err != nil {
 			return nil, fmt.Errorf("template %s: %w", name, err)
 		}
-		v.templates = append(v.templates, t.tell(problem, children, v.stores))
+		v.templates = append(v.templates, t.describe(problem, children, v.stores))
 	}
 	return v, nil
 }
 
 // measure asks for the host's own size.
-func (h *host) measure(ctx context.Context, into *survey.Host) error {
-	return h.call(ctx, func(l *rpc.Libvirt) error {
+func (h *host) measure(ctx context.Context, into *contract.Host) error {
+	return h.call(ctx, func(l daemon) error {
 		_, _, cpus, _, _, _, _, _, err := l.NodeGetInfo()
 		if err != nil {
 			return err
@@ -190,7 +197,7 @@ func (h *host) measure(ctx context.Context, into *survey.Host) error {
 // active, and the host's bridges.
 func (h *host) networks(ctx context.Context) ([]string, error) {
 	var all []string
-	err := h.call(ctx, func(l *rpc.Libvirt) error {
+	err := h.call(ctx, func(l daemon) error {
 		nets, _, err := l.ConnectListAllNetworks(1, rpc.ConnectListNetworksActive)
 		if err != nil {
 			return err
@@ -200,12 +207,12 @@ func (h *host) networks(ctx context.Context) ([]string, error) {
 		}
 		interfaces, _, err := l.ConnectListAllInterfaces(1, rpc.ConnectListInterfacesActive)
 		if err != nil {
-			return nil // a daemon that knows no interfaces has its networks nonetheless
+			return nil // a daemon that knows no interfaces has its networks all the same
 		}
 		for _, i := range interfaces {
 			xml, err := l.InterfaceGetXMLDesc(i, 0)
 			if err == nil && strings.HasPrefix(xml, "<interface type='bridge'") {
-				all = append(all, survey.BridgePrefix+i.Name)
+				all = append(all, contract.BridgePrefix+i.Name)
 			}
 		}
 		return nil
@@ -213,20 +220,40 @@ func (h *host) networks(ctx context.Context) ([]string, error) {
 	return all, err
 }
 
+// inactive names the networks and stores that are defined and not started.
+func (h *host) inactive(ctx context.Context) ([]string, error) {
+	var all []string
+	err := h.call(ctx, func(l daemon) error {
+		nets, _, err := l.ConnectListAllNetworks(1, rpc.ConnectListNetworksInactive)
+		if err != nil {
+			return err
+		}
+		for _, n := range nets {
+			all = append(all, "network "+n.Name)
+		}
+		pools, _, err := l.ConnectListAllStoragePools(1, rpc.ConnectListStoragePoolsInactive)
+		for _, p := range pools {
+			all = append(all, "store "+p.Name)
+		}
+		return err
+	})
+	return all, err
+}
+
 // stores lists the pools whose volumes are files.
 func (h *host) stores(ctx context.Context) ([]store, error) {
 	var all []store
-	err := h.call(ctx, func(l *rpc.Libvirt) error {
-		pools, err := activePools(l)
+	err := h.call(ctx, func(l daemon) error {
+		pools, err := activeStores(l)
 		if err != nil {
 			return err
 		}
 		for _, p := range pools {
-			root, err := describePool(l, p)
+			root, err := describeStore(l, p)
 			if err != nil {
 				return err
 			}
-			st := store{folder: poolFolder(root)}
+			st := store{folder: storeFolder(root)}
 			st.Name, st.Kind, st.Hosts = p.Name, root.SelectAttrValue("type", ""), []string{h.name}
 			if !slices.Contains(fileStores, st.Kind) {
 				continue
@@ -249,7 +276,7 @@ func (h *host) stores(ctx context.Context) ([]store, error) {
 type seenDomain struct {
 	dom        rpc.Domain
 	definition *definition
-	mark       *survey.Mark
+	mark       *contract.Mark
 	parent     parent
 	on         bool
 	used       machine.Size
@@ -261,7 +288,7 @@ type seenDomain struct {
 // for each that is read side by side with others.
 func (h *host) domains(ctx context.Context) ([]seenDomain, error) {
 	var stats []rpc.DomainStatsRecord
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		stats, err = l.ConnectGetAllDomainStats(nil, uint32(rpc.DomainStatsState|rpc.DomainStatsBlock), uint32(rpc.ConnectGetAllDomainsStatsNowait))
 		return err
 	})
@@ -275,7 +302,7 @@ func (h *host) domains(ctx context.Context) ([]seenDomain, error) {
 	for range min(4, len(stats)) { // a daemon works on five calls of a connection at a time
 		workers.Go(func() {
 			for i := range next {
-				all[i], failures[i] = h.look(ctx, stats[i])
+				all[i], failures[i] = h.readDomain(ctx, stats[i])
 			}
 		})
 	}
@@ -292,10 +319,10 @@ func (h *host) domains(ctx context.Context) ([]seenDomain, error) {
 	return all, errors.Join(failures...)
 }
 
-func (h *host) look(ctx context.Context, stats rpc.DomainStatsRecord) (seenDomain, error) {
+func (h *host) readDomain(ctx context.Context, stats rpc.DomainStatsRecord) (seenDomain, error) {
 	d := seenDomain{dom: stats.Dom, promised: map[string]machine.Size{}}
 	var text string
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		text, err = l.DomainGetXMLDesc(stats.Dom, rpc.DomainXMLInactive)
 		return err
 	})
@@ -343,13 +370,14 @@ func (h *host) look(ctx context.Context, stats rpc.DomainStatsRecord) (seenDomai
 	return d, nil
 }
 
-// machine tells of it in the site's words, and adds to the stores what its
+// machine reports it in the site's words, and adds to the stores what its
 // disks may still grow by.
-func (d seenDomain) machine(host string, stores []store) survey.Machine {
-	m := survey.Machine{ID: uuid.UUID(d.dom.UUID), Name: d.dom.Name, Mark: d.mark, Host: host, Power: machine.Off, Used: d.used, Saved: d.parent.size}
+func (d seenDomain) machine(host string, stores []store) contract.Machine {
+	m := contract.Machine{ID: uuid.UUID(d.dom.UUID), Name: d.dom.Name, Mark: d.mark, Host: host, Power: machine.Off, Used: d.used, Saved: d.parent.size}
+	m.Firmware = d.definition.firmware()
 	m.Shape = machine.Shape{CPUs: d.definition.cpus(), Memory: d.definition.memory(), Disk: d.disk}
-	for _, e := range d.definition.devices().SelectElements("interface") {
-		m.Adapters = append(m.Adapters, machine.Adapter{Network: networkOf(e), MAC: strings.ToLower(attr(e, "./mac", "address")), Unplugged: attr(e, "./link", "state") == "down"})
+	for _, e := range d.definition.adapters() {
+		m.Adapters = append(m.Adapters, machine.Card{Network: networkOf(e), MAC: strings.ToLower(attr(e, "./mac", "address")), Unplugged: attr(e, "./link", "state") == "down"})
 	}
 	if d.on {
 		m.Power = machine.On
@@ -375,21 +403,22 @@ func storeOf(stores []store, file string) string {
 	return name
 }
 
-// tell tells of a template in the site's words.
-func (t *template) tell(problem error, children map[string][]dependant, stores []store) survey.Template {
-	told := survey.Template{Name: t.name, Host: t.host.name}
+// describe reports a template in the site's words.
+func (t *template) describe(problem error, children map[string][]dependant, stores []store) contract.Template {
+	told := contract.Template{Name: t.name, Host: t.host.name, Linked: new(int)}
 	if t.definition != nil {
 		told.CPUs, told.Memory, told.Firmware = t.definition.cpus(), t.definition.memory(), t.definition.firmware()
 		told.Notes = textAt(t.definition.root, "./description")
+		told.Remarks = t.definition.remarks()
 	}
 	for i, v := range t.disks {
 		told.Used += (v.used + machine.MiB - 1) / machine.MiB * machine.MiB
-		told.Linked += len(children[v.path])
+		*told.Linked += len(children[v.path])
 		if i == 0 {
 			told.Disk, told.Format, told.Store = v.capacity, v.format, storeOf(stores, v.path)
 		}
 		if v.writable {
-			told.Remark = "its disk may be written to, which would damage its linked clones: chmod a-w " + v.path
+			told.Remark = "its disk is writable, and a change would damage its linked clones; run chmod a-w " + v.path
 		}
 	}
 	if problem == nil {

@@ -2,14 +2,13 @@ package libvirt
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
-	"mintbatch/internal/core/survey"
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/site"
 )
 
@@ -21,18 +20,18 @@ type tasks struct {
 
 type task struct {
 	mu    sync.Mutex
-	info  survey.Task
+	info  contract.Task
 	ended chan struct{} // closed once the act has
 }
 
-// soon is how long a caller waits for an act before it is given a task, and
+// syncWait is how long a caller waits for an act before it is given a task, and
 // every time that it asks how that goes.
-const soon = 700 * time.Millisecond
+const syncWait = 700 * time.Millisecond
 
 // start begins an act. One that ends soon is settled at once, so that its
 // error keeps its kind.
-func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share func(float64)) error) (survey.Task, error) {
-	one := &task{info: survey.Task{ID: uuid.NewString(), State: survey.Running}, ended: make(chan struct{})}
+func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share func(float64)) error) (contract.Task, error) {
+	one := &task{info: contract.Task{ID: uuid.NewString(), State: contract.Running}, ended: make(chan struct{})}
 	done := make(chan error, 1)
 	// The act outlives the caller's limit for one answer, not the program.
 	whole := context.WithoutCancel(ctx)
@@ -48,28 +47,22 @@ func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share fu
 			one.mu.Unlock()
 		})
 		one.mu.Lock()
-		one.info.State = survey.Done
+		one.info.State = contract.Done
 		if err != nil {
-			one.info.State, one.info.Error = survey.Failed, err.Error()
-			switch {
-			case errors.Is(err, site.ErrDeaf):
-				one.info.Reason = survey.Deaf
-			case errors.Is(err, site.ErrRefused):
-				one.info.Reason = survey.Refused
-			}
+			site.Fail(&one.info, err)
 		}
 		one.mu.Unlock()
 		close(one.ended)
 		done <- err
 	}()
-	timer := time.NewTimer(soon)
+	timer := time.NewTimer(syncWait)
 	defer timer.Stop()
 	select {
 	case err := <-done:
 		if err != nil {
-			return survey.Task{}, err
+			return contract.Task{}, err
 		}
-		return survey.Task{State: survey.Done}, nil
+		return contract.Task{State: contract.Done}, nil
 	case <-timer.C:
 	}
 	t.mu.Lock()
@@ -78,30 +71,30 @@ func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share fu
 		t.all = map[string]*task{}
 	}
 	t.all[one.info.ID] = one
-	return one.look(), nil
+	return one.snapshot(), nil
 }
 
-func (t *task) look() survey.Task {
+func (t *task) snapshot() contract.Task {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.info
 }
 
-// look tells how a task goes, after a while, or as soon as it has come to its
+// poll returns the state of a task, after a while, or as soon as it has come to its
 // end.
-func (t *tasks) look(ctx context.Context, id string) (survey.Task, error) {
+func (t *tasks) poll(ctx context.Context, id string) (contract.Task, error) {
 	t.mu.Lock()
 	one, ok := t.all[id]
 	t.mu.Unlock()
 	if !ok {
-		return survey.Task{}, fmt.Errorf("%w: no task %s", site.ErrNotFound, id)
+		return contract.Task{}, fmt.Errorf("%w: no task %s", site.ErrNotFound, id)
 	}
 	select {
 	case <-one.ended:
 	case <-ctx.Done():
-	case <-time.After(soon):
+	case <-time.After(syncWait):
 	}
-	info := one.look()
+	info := one.snapshot()
 	if info.Settled() {
 		t.mu.Lock()
 		delete(t.all, id)

@@ -11,6 +11,7 @@ import (
 	"github.com/beevik/etree"
 	rpc "github.com/digitalocean/go-libvirt"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/site"
 )
@@ -37,7 +38,7 @@ func (h *host) templateAt(ctx context.Context, name string) (t *template, proble
 	}
 	var text string
 	var state, snapshots int32
-	err = h.call(ctx, func(l *rpc.Libvirt) error {
+	err = h.call(ctx, func(l daemon) error {
 		dom, err := l.DomainLookupByName(name)
 		if err != nil {
 			return err
@@ -62,7 +63,7 @@ func (h *host) templateAt(ctx context.Context, name string) (t *template, proble
 	case rpc.DomainState(state) != rpc.DomainShutoff:
 		problem = errors.New("it is running: shut it down first")
 	case snapshots > 0:
-		problem = fmt.Errorf("it has %d snapshots, which its clones would not have: remove them, or prepare another template", snapshots)
+		problem = fmt.Errorf("it has %s, which clones do not get; delete them, or prepare another template", finding.Plural(int(snapshots), "snapshot"))
 	}
 	return t, problem, nil
 }
@@ -71,7 +72,7 @@ func (h *host) templateAt(ctx context.Context, name string) (t *template, proble
 // by hand is seen after another look.
 func (h *host) templateVolume(ctx context.Context, store, name string) (*volume, error) {
 	var pool rpc.StoragePool
-	err := h.call(ctx, func(l *rpc.Libvirt) (err error) {
+	err := h.call(ctx, func(l daemon) (err error) {
 		pool, err = l.StoragePoolLookupByName(store)
 		return err
 	})
@@ -114,7 +115,7 @@ func (h *host) diskVolume(ctx context.Context, e *etree.Element) (*volume, error
 	}
 	var v *volume
 	if file == "" {
-		pool, err := h.pool(ctx, attr(e, "./source", "pool"))
+		pool, err := h.findStore(ctx, attr(e, "./source", "pool"))
 		if err != nil {
 			return nil, err
 		}
@@ -124,7 +125,7 @@ func (h *host) diskVolume(ctx context.Context, e *etree.Element) (*volume, error
 		}
 	} else if v, err = h.volumeAt(ctx, file); err != nil {
 		if errors.Is(err, site.ErrNotFound) {
-			return nil, fmt.Errorf("its disk %s is in no store of host %s that is active, or is not there: make %s a store with `virsh pool-define-as`", file, h.name, path.Dir(file))
+			return nil, fmt.Errorf("its disk %s is missing or not in an active store of host %s; make %s a store with `virsh pool-define-as`", file, h.name, path.Dir(file))
 		}
 		return nil, fmt.Errorf("its disk %s: %w", file, err)
 	}
@@ -142,11 +143,11 @@ const longestChain = 64
 func (h *host) chain(ctx context.Context, v *volume) error {
 	for file, depth := v.backing, 0; file != ""; depth++ {
 		if depth == longestChain {
-			return fmt.Errorf("the files that its disk depends on go round in a ring, or are more than %d", longestChain)
+			return fmt.Errorf("the backing chain of its disk is circular, or longer than %d files", longestChain)
 		}
 		below, err := h.volumeAt(ctx, file)
 		if errors.Is(err, site.ErrNotFound) {
-			return fmt.Errorf("its disk depends on %s, which is in no store of host %s that is active, or is not there", file, h.name)
+			return fmt.Errorf("its disk depends on %s, which is missing or not in an active store of host %s", file, h.name)
 		}
 		if err != nil {
 			return fmt.Errorf("its disk depends on %s: %w", file, err)
@@ -159,12 +160,12 @@ func (h *host) chain(ctx context.Context, v *volume) error {
 
 // plain makes the definition of a machine around a bare volume.
 func (h *host) plain(ctx context.Context, want machine.Hardware) (*definition, error) {
-	caps, err := h.able(ctx)
+	caps, err := h.readCapabilities(ctx)
 	if err != nil {
 		return nil, err
 	}
 	arch := cmp.Or(want.Arch, caps.arch)
-	emulator := cmp.Or(want.Emulator, caps.emulator(arch))
+	emulator := cmp.Or(string(want.Emulator), caps.emulator(arch))
 	board := cmp.Or(want.Board, map[string]string{"x86_64": "q35", "aarch64": "virt", "riscv64": "virt"}[arch])
 	cpu := cmp.Or(want.CPU, map[string]string{"kvm": "host-model", "qemu": "maximum"}[emulator])
 
@@ -195,7 +196,7 @@ func (h *host) plain(ctx context.Context, want machine.Hardware) (*definition, e
 	devices := d.devices()
 	disk := devices.CreateElement("disk")
 	setDiskFile(disk, "", "qcow2")
-	bus := cmp.Or(want.Bus, "virtio")
+	bus := cmp.Or(string(want.Bus), "virtio")
 	child(disk, "target").CreateAttr("dev", busPrefix[bus]+"a")
 	child(disk, "target").CreateAttr("bus", bus)
 	if bus == "scsi" {
@@ -231,13 +232,13 @@ func dependants(all []seenDomain) map[string][]dependant {
 	return found
 }
 
-// changedSince tells by which clone, of those that depend on the template's
+// changedSince reports by which clone, of those that depend on the template's
 // disk, it can be seen that the disk was changed after they were made.
 func (t *template) changedSince(children map[string][]dependant) error {
 	for _, v := range t.disks {
 		for _, c := range children[v.path] {
 			if c.parent.changed != "" && v.changed != "" && c.parent.changed != v.changed {
-				return fmt.Errorf("its disk was changed after linked clones had been made of it (%s was), which may have damaged them: bring the disk back as it was, or make a template of another name", c.name)
+				return fmt.Errorf("its disk was changed after linked clones were made from it (%s was), which may have damaged them; restore the disk, or use a new template", c.name)
 			}
 		}
 	}
@@ -261,7 +262,7 @@ func (h *host) unchanged(ctx context.Context, t *template) error {
 	}
 	for _, v := range t.disks {
 		if len(h.children[v.path]) == 0 {
-			h.children[v.path] = []dependant{{"one of this run", parent{path: v.path, changed: v.changed}}}
+			h.children[v.path] = []dependant{{"a machine of this run", parent{path: v.path, changed: v.changed}}}
 		}
 	}
 	return nil

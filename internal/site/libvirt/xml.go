@@ -1,7 +1,10 @@
 package libvirt
 
 import (
+	"cmp"
 	"fmt"
+	"math"
+	"net"
 	"path"
 	"slices"
 	"strconv"
@@ -10,9 +13,9 @@ import (
 	"github.com/beevik/etree"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/media"
-	"mintbatch/internal/core/survey"
 	"mintbatch/internal/site"
 )
 
@@ -97,19 +100,41 @@ func (d *definition) devices() *etree.Element { return child(d.root, "devices") 
 func (d *definition) identify(name string, id uuid.UUID) {
 	text(d.root, name, "name")
 	text(d.root, id.String(), "uuid")
-	for _, path := range []string{"./title", "./description", "./genid", "./metadata/*[namespace-prefix()='" + prefix + "']", "./devices/interface/mac",
-		"./devices/interface/target", "./devices/interface/alias", "./devices/graphics/listen[@socket]", "./devices/channel/source"} {
+	for _, path := range []string{"./title", "./description", "./metadata/*[namespace-prefix()='" + prefix + "']", "./devices/interface/mac",
+		"./devices/interface/target", "./devices/graphics/listen[@socket]", "./devices/channel/source"} {
 		without(d.root, path)
 	}
-	// What the host's firmware tables tell of the machine names the template too.
-	for _, entry := range d.root.FindElements("./sysinfo/system/entry[@name='uuid']") {
-		entry.SetText(id.String())
+	for _, e := range d.root.FindElements("./devices/*/alias") {
+		if !strings.HasPrefix(e.SelectAttrValue("name", ""), userAlias) {
+			e.Parent().RemoveChild(e)
+		}
 	}
-	for _, entry := range d.root.FindElements("./sysinfo/system/entry[@name='serial']") {
-		entry.Parent().RemoveChild(entry)
-	}
+	d.renew(id)
 	d.separate(id)
 	d.ownNVRAM(name, id)
+}
+
+// userAlias begins the aliases that somebody has given, to which other parts of the
+// definition may refer; all others are libvirt's own.
+const userAlias = "ua-"
+
+// renew gives the machine its own of what tells machines apart: the id of its
+// generation, serial numbers and asset tags of the firmware's tables, its address for
+// its host.
+func (d *definition) renew(id uuid.UUID) {
+	for _, e := range d.root.FindElements("./genid") {
+		e.SetText(uuid.NewSHA1(id, []byte("genid")).String())
+	}
+	for _, e := range d.root.FindElements("./sysinfo//entry") {
+		switch e.SelectAttrValue("name", "") {
+		case "uuid", "serial", "asset":
+			e.SetText(id.String())
+		}
+	}
+	for _, e := range d.root.FindElements("./devices/vsock/cid") {
+		e.CreateAttr("auto", "yes")
+		e.RemoveAttr("address")
+	}
 }
 
 // ownNVRAM gives the machine a copy of the NVRAM, which libvirt makes at its
@@ -160,7 +185,8 @@ func (d *definition) separate(id uuid.UUID) {
 	}
 }
 
-// disks are the machine's disks, CD drives left out, in the order of its XML.
+// disks are the machine's disks, CD drives left out: that from which it boots is the
+// first one, the others follow in the order of its XML.
 func (d *definition) disks() []*etree.Element {
 	var all []*etree.Element
 	for _, e := range d.devices().SelectElements("disk") {
@@ -168,7 +194,17 @@ func (d *definition) disks() []*etree.Element {
 			all = append(all, e)
 		}
 	}
+	slices.SortStableFunc(all, func(a, b *etree.Element) int { return cmp.Compare(bootOrder(a), bootOrder(b)) })
 	return all
+}
+
+// bootOrder is when a device is booted from; one without an order comes last.
+func bootOrder(device *etree.Element) int {
+	n, err := strconv.Atoi(attr(device, "./boot", "order"))
+	if err != nil {
+		return math.MaxInt
+	}
+	return n
 }
 
 // diskFile is the file of a disk, or why it is none that can be cloned.
@@ -181,7 +217,7 @@ func diskFile(disk *etree.Element) (string, error) {
 	case "volume":
 		return "", nil
 	default:
-		return "", fmt.Errorf("%w: its disk %s is of the type %s, of which no clone can be made", site.ErrRefused, attr(disk, "./target", "dev"), kind)
+		return "", fmt.Errorf("%w: its disk %s is of the type %s, which cannot be cloned", site.ErrRefused, attr(disk, "./target", "dev"), kind)
 	}
 }
 
@@ -189,7 +225,7 @@ func diskFile(disk *etree.Element) (string, error) {
 func setDiskFile(disk *etree.Element, file, format string) {
 	disk.CreateAttr("type", "file")
 	disk.CreateAttr("device", "disk")
-	for _, gone := range []string{"./source", "./backingStore", "./alias", "./readonly", "./shareable", "./serial", "./wwn", "./boot"} {
+	for _, gone := range []string{"./source", "./backingStore", "./readonly", "./shareable", "./serial", "./wwn"} {
 		without(disk, gone)
 	}
 	child(disk, "source").CreateAttr("file", file)
@@ -210,9 +246,20 @@ func (d *definition) eject() {
 	}
 }
 
-// bootFromDisk makes the disk the first thing to boot from.
+// bootFromDisk makes the disk the first thing to boot from; what else the template
+// boots from comes behind it, in the order that it had.
 func (d *definition) bootFromDisk() {
-	without(d.root, "./devices/*/boot")
+	if ordered := d.root.FindElements("./devices/*[boot]"); len(ordered) > 0 {
+		without(d.root, "./os/boot") // libvirt takes one way to tell or the other
+		disk := d.disks()[:min(1, len(d.disks()))]
+		slices.SortStableFunc(ordered, func(a, b *etree.Element) int { return cmp.Compare(bootOrder(a), bootOrder(b)) })
+		n := 0
+		for _, e := range append(disk, slices.DeleteFunc(ordered, func(e *etree.Element) bool { return len(disk) > 0 && e == disk[0] })...) {
+			n++
+			child(e, "boot").CreateAttr("order", strconv.Itoa(n))
+		}
+		return
+	}
 	system := child(d.root, "os")
 	others := []string{"hd"}
 	for _, b := range system.SelectElements("boot") {
@@ -265,21 +312,19 @@ func (d *definition) firmware() machine.Firmware {
 }
 
 // setCPUs sets the number of CPUs, spread over some sockets; 0 leaves either as
-// it is. It tells whether anything changed.
+// it is. It reports whether anything changed.
 func (d *definition) setCPUs(cpus, sockets int) bool {
 	before := d.String()
-	if cpus == 0 {
-		cpus = d.cpus()
+	same := cpus == 0 || cpus == d.cpus()
+	if same && sockets == 0 {
+		return false // as the template has it, to the letter
 	}
-	vcpu := child(d.root, "vcpu")
-	if cpus != d.cpus() { // what speaks of single CPUs no longer fits
-		for _, gone := range []string{"./cpu/numa", "./numatune/memnode", "./cputune/vcpupin", "./cputune/vcpusched", "./cputune/cachetune", "./cputune/memorytune"} {
-			without(d.root, gone)
-		}
+	if same { // the topology is that of all CPUs, plugged in or not
+		cpus, _ = strconv.Atoi(strings.TrimSpace(child(d.root, "vcpu").Text()))
+		cpus = max(cpus, 1)
+	} else {
+		d.adaptCPUs(cpus)
 	}
-	vcpu.SetText(strconv.Itoa(cpus))
-	vcpu.RemoveAttr("current")
-	without(d.root, "./vcpus")
 	topology := d.root.FindElement("./cpu/topology")
 	if sockets == 0 && topology != nil {
 		sockets, _ = strconv.Atoi(topology.SelectAttrValue("sockets", "1"))
@@ -304,12 +349,51 @@ func (d *definition) setCPUs(cpus, sockets int) bool {
 	return before != d.String()
 }
 
+// adaptCPUs makes what speaks of single CPUs fit another number of them.
+func (d *definition) adaptCPUs(cpus int) {
+	vcpu := child(d.root, "vcpu")
+	vcpu.SetText(strconv.Itoa(cpus))
+	vcpu.RemoveAttr("current")
+	without(d.root, "./vcpus")
+	for _, e := range d.root.FindElements("./cputune/vcpupin") {
+		if n, err := strconv.Atoi(e.SelectAttrValue("vcpu", "")); err != nil || n >= cpus {
+			e.Parent().RemoveChild(e)
+		}
+	}
+	if cell := d.root.FindElement("./cpu/numa/cell"); cell != nil { // the only one, else it was refused
+		cell.CreateAttr("cpus", fmt.Sprintf("0-%d", cpus-1))
+	}
+}
+
+// fits refuses another number of CPUs, or another size of memory, where that cannot
+// be spread as the template has spread its own.
+func (d *definition) fits(cpus int, memory machine.Size) error {
+	more, other := cpus > 0 && cpus != d.cpus(), memory > 0 && memory != d.memory()
+	refuse := func(what string) error {
+		return fmt.Errorf("%w: %s requires %d CPUs and %s of memory; keep the template's cpus and memory, or prepare another template", site.ErrRefused, what, d.cpus(), d.memory())
+	}
+	if cells := d.root.FindElements("./cpu/numa/cell"); (more || other) && len(cells) > 1 {
+		return refuse(fmt.Sprintf("its layout of %d NUMA cells", len(cells)))
+	}
+	for _, path := range []string{"./cputune/vcpusched", "./cputune/cachetune", "./cputune/memorytune"} {
+		if more && d.root.FindElement(path) != nil {
+			return refuse("its <" + strings.TrimPrefix(path, "./cputune/") + ">")
+		}
+	}
+	return nil
+}
+
+// cpus are those that the guest starts with.
 func (d *definition) cpus() int {
-	n, _ := strconv.Atoi(strings.TrimSpace(child(d.root, "vcpu").Text()))
+	vcpu := child(d.root, "vcpu")
+	n, err := strconv.Atoi(vcpu.SelectAttrValue("current", ""))
+	if err != nil {
+		n, _ = strconv.Atoi(strings.TrimSpace(vcpu.Text()))
+	}
 	return max(n, 1)
 }
 
-// setMemory sets the memory and tells whether that changed anything.
+// setMemory sets the memory and reports whether that changed anything.
 func (d *definition) setMemory(m machine.Size) bool {
 	if m == 0 || m == d.memory() {
 		return false
@@ -319,8 +403,13 @@ func (d *definition) setMemory(m machine.Size) bool {
 		e.CreateAttr("unit", "KiB")
 		e.SetText(strconv.FormatInt(int64(m/machine.KiB), 10))
 	}
-	for _, gone := range []string{"./cpu/numa", "./numatune/memnode", "./maxMemory"} {
-		without(d.root, gone)
+	if cell := d.root.FindElement("./cpu/numa/cell"); cell != nil { // the only one, else it was refused
+		cell.CreateAttr("unit", "KiB")
+		cell.CreateAttr("memory", strconv.FormatInt(int64(m/machine.KiB), 10))
+	}
+	if most := d.root.FindElement("./maxMemory"); most != nil && sizeOf(most) < m {
+		most.CreateAttr("unit", "KiB")
+		most.SetText(strconv.FormatInt(int64(m/machine.KiB), 10))
 	}
 	return true
 }
@@ -395,9 +484,9 @@ func addConsole(devices *etree.Element) {
 
 // setAdapters makes the machine's adapters those given, in this order and no
 // others; what the template's first one is like otherwise is kept.
-func (d *definition) setAdapters(adapters []machine.Adapter) {
+func (d *definition) setAdapters(adapters []machine.Card) {
 	devices := d.devices()
-	old := devices.SelectElements("interface")
+	old := d.adapters()
 	for _, e := range old {
 		devices.RemoveChild(e)
 	}
@@ -407,21 +496,50 @@ func (d *definition) setAdapters(adapters []machine.Adapter) {
 			e = old[i]
 		} else if len(old) > 0 {
 			e = old[0].Copy()
-			without(e, "./address")
+			for _, gone := range []string{"./address", "./boot", "./alias"} { // which only one can have
+				without(e, gone)
+			}
 		}
 		connect(e, a)
 		devices.AddChild(e)
 	}
 }
 
+// adapters are those that rows speak of: not the template's further ones.
+func (d *definition) adapters() []*etree.Element {
+	return slices.DeleteFunc(d.devices().SelectElements("interface"), func(e *etree.Element) bool {
+		return strings.HasPrefix(attr(e, "./alias", "name"), furtherAlias)
+	})
+}
+
+// furtherAlias marks adapters of the template that no row speaks of and that its
+// clones keep, unplugged.
+const furtherAlias = userAlias + "template-adapter-"
+
+// keepExtraAdapters keeps the template's adapters from the n-th on, unplugged and with MAC
+// addresses of their own.
+func (d *definition) keepExtraAdapters(id uuid.UUID, n int) {
+	for i, e := range d.adapters() {
+		if i < n {
+			continue
+		}
+		sum := uuid.NewSHA1(id, fmt.Appendf(nil, "adapter %d", i+1))
+		mac := net.HardwareAddr(sum[:6])
+		mac[0] = mac[0]&^0x01 | 0x02
+		child(e, "mac").CreateAttr("address", mac.String())
+		child(e, "link").CreateAttr("state", "down")
+		child(e, "alias").CreateAttr("name", fmt.Sprintf("%s%d", furtherAlias, i+1))
+	}
+}
+
 // connect wires an adapter to its network.
-func connect(e *etree.Element, a machine.Adapter) {
-	for _, gone := range []string{"./source", "./vlan", "./link", "./virtualport", "./target", "./alias", "./boot", "./portgroup"} {
+func connect(e *etree.Element, a machine.Card) {
+	for _, gone := range []string{"./source", "./vlan", "./link", "./virtualport", "./target", "./portgroup"} {
 		without(e, gone)
 	}
 	child(e, "mac").CreateAttr("address", a.MAC)
 	source := child(e, "source")
-	if bridge, ok := strings.CutPrefix(a.Network, survey.BridgePrefix); ok {
+	if bridge, ok := strings.CutPrefix(a.Network, contract.BridgePrefix); ok {
 		e.CreateAttr("type", "bridge")
 		source.CreateAttr("bridge", bridge)
 	} else {
@@ -445,13 +563,13 @@ func connect(e *etree.Element, a machine.Adapter) {
 func networkOf(e *etree.Element) string {
 	network := attr(e, "./source", "network")
 	if bridge := attr(e, "./source", "bridge"); network == "" && bridge != "" {
-		network = survey.BridgePrefix + bridge
+		network = contract.BridgePrefix + bridge
 	}
 	return network
 }
 
-// wiredAs tells whether an adapter is connected as asked.
-func wiredAs(e *etree.Element, a machine.Adapter) bool {
+// networkWithCard reports whether an adapter is connected as asked.
+func networkWithCard(e *etree.Element, a machine.Card) bool {
 	network := networkOf(e)
 	vlan, _ := strconv.Atoi(attr(e, "./vlan/tag", "id"))
 	return network == a.Network && attr(e, "./mac", "address") == a.MAC && vlan == a.VLAN &&

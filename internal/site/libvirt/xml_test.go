@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/media"
-	"mintbatch/internal/core/survey"
 )
 
 const found = `<domain type='qemu' xmlns:qemu='http://libvirt.org/schemas/domain/qemu/1.0'>
@@ -44,19 +44,19 @@ func TestCloneKeepsTheHardwareAndNotTheIdentity(t *testing.T) {
 	d.eject()
 	d.bootFromDisk()
 	d.addAgent()
-	d.setAdapters([]machine.Adapter{{Network: "survey", MAC: "02:00:00:00:00:01", VLAN: 7, Unplugged: true}, {Network: "bridge:br0", MAC: "02:00:00:00:00:02", Model: "virtio"}})
+	d.setAdapters([]machine.Card{{Network: "survey", MAC: "02:00:00:00:00:01", VLAN: 7, Unplugged: true}, {Network: "bridge:br0", MAC: "02:00:00:00:00:02", Model: "virtio"}})
 	out := d.String()
 	for _, kept := range []string{"discard=\"unmap\"", "i6300esb", "office.brackwater.example", "-no-hpet", "queues=\"4\"", "/fw/CODE.fd", "e1000e",
-		`<nvram template="/nvram/deb12-base_VARS.fd">/nvram/bms-sonar-01.` + id.String() + `_VARS.fd</nvram>`, `<boot dev="hd"/><boot dev="network"/>`,
+		`<nvram template="/nvram/deb12-base_VARS.fd">/nvram/bms-sonar-01.` + id.String() + `_VARS.fd</nvram>`, `<boot order="1"/>`, `<boot order="2"/>`,
 		`<source network="survey"/>`, `<tag id="7"/>`, `<link state="down"/>`, `<source bridge="br0"/>`, agentChannel,
 		`port="-1" autoport="yes"`, `"/var/log/t.log.` + id.String(), `"/var/log/u.log.` + id.String()} {
 		assert.Contains(t, strings.ReplaceAll(out, "'", `"`), kept)
 	}
-	for _, gone := range []string{"deb12-base<", "53ccd815", "the template", "prepared", "52:54:00:00:00:01", "br9", "/t/deb12.qcow2", "install.iso", "T-1", "order="} {
+	for _, gone := range []string{"deb12-base<", "53ccd815", "the template", "prepared", "52:54:00:00:00:01", "br9", "/t/deb12.qcow2", "install.iso", "T-1", "<boot dev"} {
 		assert.NotContains(t, out, gone)
 	}
 	for i, e := range d.devices().SelectElements("interface") {
-		assert.True(t, wiredAs(e, []machine.Adapter{{Network: "survey", MAC: "02:00:00:00:00:01", VLAN: 7, Unplugged: true}, {Network: "bridge:br0", MAC: "02:00:00:00:00:02", Model: "virtio"}}[i]))
+		assert.True(t, networkWithCard(e, []machine.Card{{Network: "survey", MAC: "02:00:00:00:00:01", VLAN: 7, Unplugged: true}, {Network: "bridge:br0", MAC: "02:00:00:00:00:02", Model: "virtio"}}[i]))
 	}
 	before := d.String()
 	d.addAgent()
@@ -69,7 +69,7 @@ func TestCPUsKeepToTheirSockets(t *testing.T) {
 		topology      string
 	}{
 		{4, 0, "sockets='2' dies='1' cores='2' threads='1'"}, {8, 0, "sockets='2' cores='4' threads='1'"},
-		{3, 0, "sockets='1' cores='3' threads='1'"}, {8, 4, "sockets='4' cores='2' threads='1'"}, {0, 4, "sockets='4' cores='1' threads='1'"},
+		{3, 0, "sockets='1' cores='3' threads='1'"}, {8, 4, "sockets='4' cores='2' threads='1'"},
 	} {
 		d, err := parseDefinition(found)
 		require.NoError(t, err)
@@ -77,8 +77,35 @@ func TestCPUsKeepToTheirSockets(t *testing.T) {
 		out := strings.ReplaceAll(d.String(), `"`, "'")
 		assert.Contains(t, out, "<topology "+c.topology+"/>", "%d CPUs", c.cpus)
 		assert.NotContains(t, out, "current='1'")
-		assert.Equal(t, c.cpus == 4 || c.cpus == 0, strings.Contains(out, "vcpupin"), "%d CPUs", c.cpus)
+		assert.Equal(t, c.cpus >= 4, strings.Contains(out, "vcpupin"), "%d CPUs", c.cpus)
 	}
+	d, err := parseDefinition(found)
+	require.NoError(t, err)
+	assert.Equal(t, 1, d.cpus(), "those that are plugged in")
+	before := d.String()
+	assert.False(t, d.setCPUs(0, 0))
+	assert.False(t, d.setCPUs(1, 0))
+	assert.Equal(t, before, d.String())
+	assert.True(t, d.setCPUs(0, 4))
+	assert.Contains(t, strings.ReplaceAll(d.String(), `"`, "'"), "<topology sockets='4' cores='1' threads='1'/>")
+	assert.Contains(t, strings.ReplaceAll(d.String(), `"`, "'"), "current='1'")
+}
+
+// A division into NUMA cells is adapted where there is one, and else refused.
+func TestNUMACells(t *testing.T) {
+	one := `<domain><vcpu>4</vcpu><memory unit='KiB'>1048576</memory><cpu><numa><cell id='0' cpus='0-3' memory='1048576' unit='KiB'/></numa></cpu></domain>`
+	d, err := parseDefinition(one)
+	require.NoError(t, err)
+	require.NoError(t, d.fits(8, 2*machine.GiB))
+	d.setCPUs(8, 0)
+	d.setMemory(2 * machine.GiB)
+	assert.Contains(t, strings.ReplaceAll(d.String(), `"`, "'"), "<cell id='0' cpus='0-7' memory='2097152' unit='KiB'/>")
+	two, err := parseDefinition(strings.Replace(one, "</numa>", "<cell id='1' cpus='4-7' memory='1'/></numa>", 1))
+	require.NoError(t, err)
+	assert.NoError(t, two.fits(4, machine.GiB))
+	assert.NoError(t, two.fits(0, 0))
+	assert.ErrorContains(t, two.fits(8, 0), "its layout of 2 NUMA cells requires 4 CPUs and 1GiB of memory")
+	assert.ErrorContains(t, two.fits(0, 2*machine.GiB), "NUMA cells")
 }
 
 func TestMemoryIsReadInAnyUnit(t *testing.T) {
@@ -111,7 +138,7 @@ func TestSeedTakesTheEmptyDrive(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(d.String(), seedSuffix))
 	assert.Equal(t, 1, strings.Count(d.String(), "cdrom"))
 	assert.Equal(t, seed, attr(d.seedDrive(), "./source", "file"))
-	assert.True(t, ours(seed, id))
+	assert.True(t, isOurVolume(seed, id))
 	stick, err := parseDefinition(found)
 	require.NoError(t, err)
 	stick.setSeed(seed, media.FATKind)
@@ -119,7 +146,7 @@ func TestSeedTakesTheEmptyDrive(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(stick.String(), seed))
 	assert.Equal(t, attr(stick.devices(), "./disk/target", "bus"), attr(stick.seedDrive(), "./target", "bus"))
 	assert.Equal(t, "disk", stick.seedDrive().SelectAttrValue("device", ""))
-	assert.False(t, ours("/pool/bms-sonar-01.seed", id))
+	assert.False(t, isOurVolume("/pool/bms-sonar-01.seed", id))
 }
 
 func TestMarkComesBackAsItWasPut(t *testing.T) {
@@ -128,10 +155,10 @@ func TestMarkComesBackAsItWasPut(t *testing.T) {
 	none, _ := d.mark()
 	assert.Nil(t, none)
 	spec := machine.Spec{Guest: machine.Guest{Hostname: "x", Firstboot: &machine.Firstboot{Commands: []string{"echo hunter2"}}}}
-	want := survey.Mark{Ledger: id, Key: "quay/x", Generation: 3, Fingerprint: "f", Run: "r", Folder: "so<nar", Spec: survey.MarkedSpec(spec)}
-	want.Mark = machine.Mark{Owner: `"tides" & co`, Notes: "a <b>\n]]>", Until: "2027-03-31", Labels: map[string]string{"rack": "3", "a-b": "é"}}
+	want := contract.Mark{Ledger: id, Key: "quay/x", Generation: 3, Fingerprint: "f", Run: "r", Folder: "so<nar", Spec: contract.MarkedSpec(spec)}
+	want.Info = machine.Info{Owner: `"tides" & co`, Notes: "a <b>\n]]>", Until: "2027-03-31", Labels: map[string]string{"rack": "3", "a-b": "é"}}
 	of := parent{"/t/deb12.qcow2", "17.5", 3 * machine.MiB}
-	d.setMark(survey.Mark{Ledger: id, Key: "quay/x", Generation: 2}, parent{})
+	d.setMark(contract.Mark{Ledger: id, Key: "quay/x", Generation: 2}, parent{})
 	d.setMark(want, of)
 	d.describe(want, "x")
 	again, err := parseDefinition(d.String())
@@ -166,10 +193,10 @@ func FuzzDefinition(f *testing.F) {
 			return
 		}
 		d.identify("x", id)
-		d.setAdapters([]machine.Adapter{{Network: "survey", MAC: "02:00:00:00:00:01"}})
+		d.setAdapters([]machine.Card{{Network: "survey", MAC: "02:00:00:00:00:01"}})
 		d.setCPUs(4, 2)
 		d.setSeed("/pool/x.seed", media.ISOKind)
-		d.setMark(survey.Mark{Ledger: id, Key: "quay/x", Generation: 1}, parent{})
+		d.setMark(contract.Mark{Ledger: id, Key: "quay/x", Generation: 1}, parent{})
 		again, err := parseDefinition(d.String())
 		if err != nil {
 			t.Fatalf("what was written cannot be read: %s", err)
@@ -194,19 +221,19 @@ func TestSparseSinkLeavesHolesOut(t *testing.T) {
 }
 
 func TestProbeIsRead(t *testing.T) {
-	var r survey.Report
-	probed(&r, "fqdn=x.brackwater.example\ntimezone=Europe/Oslo\nhostkey=ssh-ed25519 AAAA\nlogin=root\nlogin=survey\n")
-	assert.Equal(t, survey.Report{FQDN: "x.brackwater.example", Timezone: "Europe/Oslo", HostKey: "ssh-ed25519 AAAA", Logins: []string{"root", "survey"}}, r)
-	probed(&r, `result={"v1": {"datasource": "x", "errors": ["bad"]}}`+"\n")
+	var r contract.Report
+	queryOutput(&r, "fqdn=x.brackwater.example\ntimezone=Europe/Oslo\nhostkey=ssh-ed25519 AAAA\nlogin=root\nlogin=survey\n")
+	assert.Equal(t, contract.Report{FQDN: "x.brackwater.example", Timezone: "Europe/Oslo", HostKey: "ssh-ed25519 AAAA", Logins: []string{"root", "survey"}}, r)
+	queryOutput(&r, `result={"v1": {"datasource": "x", "errors": ["bad"]}}`+"\n")
 	assert.True(t, r.Finished)
 	assert.Equal(t, []string{"bad"}, r.Errors)
-	var early survey.Report
-	probed(&early, `result={"v1": {"data`)
+	var early contract.Report
+	queryOutput(&early, `result={"v1": {"data`)
 	assert.False(t, early.Finished, "it is still being written")
 }
 
 func TestConsoleIsToldWithoutItsColours(t *testing.T) {
-	var last tail
+	var last outputTail
 	_, _ = last.Write([]byte("one\r\n\x1b[0m\x1b[30mWelcome\x1b[37m to GRUB!\n\n\x1b[?25l\x1bM[  8.0] no disk\xff"))
 	assert.Equal(t, []string{"one", "Welcome to GRUB!", "[  8.0] no disk"}, last.lines())
 }

@@ -27,7 +27,7 @@ func Files(in answers.Input) []answers.File {
 	}
 }
 
-// MetaData tells the instance and its name.
+// MetaData is the instance's id and host name.
 func MetaData(in answers.Input) []byte {
 	var m mapping
 	m.add("instance-id", in.Instance)
@@ -35,7 +35,7 @@ func MetaData(in answers.Input) []byte {
 	return m.encode()
 }
 
-// NetworkConfig tells what becomes of the adapters.
+// NetworkConfig configures the adapters.
 func NetworkConfig(in answers.Input) []byte { return networkConfig(in.Adapters, in.Guest.Whole().Wait) }
 
 // UserData is the cloud-config of the machine, joined with the user's own parts.
@@ -72,14 +72,14 @@ func cloudConfig(in answers.Input) mapping {
 	if len(g.NTP) > 0 {
 		m.add("ntp", mapping{{"enabled", true}, {"servers", g.NTP}})
 	}
-	m.add("ca_certs", texts("trusted", g.Trust))
+	m.add("ca_certs", texts("trusted", []string(g.Trust)))
 	packages(&m, g)
 	disks(&m, g)
 	m.add("write_files", files(in))
 	m.add("bootcmd", early(in))
 	m.add("runcmd", g.Commands)
 	if g.End != "" {
-		m.add("power_state", mapping{{"mode", strings.ReplaceAll(g.End, "-", "")}, {"delay", "now"}})
+		m.add("power_state", mapping{{"mode", strings.ReplaceAll(string(g.End), "-", "")}, {"delay", "now"}})
 	}
 	return m
 }
@@ -122,7 +122,7 @@ func user(a machine.Account, s answers.Secrets) mapping {
 			groups = []string{"sudo"}
 		}
 		if sudo == "" {
-			sudo = map[bool]string{true: "free", false: "ask"}[a.Password == machine.NoPassword]
+			sudo = map[bool]string{true: "nopasswd", false: "password"}[a.Password == machine.NoPassword]
 		}
 	}
 	u.add("groups", groups)
@@ -134,12 +134,12 @@ func user(a machine.Account, s answers.Secrets) mapping {
 	} else {
 		u.add("lock_passwd", a.Locked.Or(true))
 	}
-	rules := map[string]string{"ask": "ALL=(ALL:ALL) ALL", "free": "ALL=(ALL:ALL) NOPASSWD:ALL", "none": ""}
+	rules := map[string]string{"password": "ALL=(ALL:ALL) ALL", "nopasswd": "ALL=(ALL:ALL) NOPASSWD:ALL", "none": ""}
 	if rule, known := rules[sudo]; known {
 		sudo = rule
 	}
 	u.add("sudo", sudo)
-	u.add("ssh_authorized_keys", a.Keys)
+	u.add("ssh_authorized_keys", []string(a.Keys))
 	return u
 }
 
@@ -184,7 +184,7 @@ func disks(m *mapping, g machine.Guest) {
 	}
 }
 
-// files are those of the row, and those by which other things are told.
+// files are those of the row, and those by which other settings are carried.
 func files(in answers.Input) []mapping {
 	g := in.Guest
 	var all []mapping
@@ -201,6 +201,9 @@ func files(in answers.Input) []mapping {
 		f.add("owner", owner)
 		all = append(all, f)
 	}
+	if in.DropSeed { // whose instance the guest is, it knows from then on by itself
+		add("/etc/cloud/cloud.cfg.d/90-without-seed.cfg", "manual_cache_clean: true\n", "0644", "")
+	}
 	if names := withoutIPv6(in.Adapters); len(names) > 0 {
 		var b strings.Builder
 		for _, name := range names {
@@ -211,7 +214,7 @@ func files(in answers.Input) []mapping {
 	if g.SSH.Root != "" || g.SSH.Authority != nil {
 		var b strings.Builder
 		if g.SSH.Root != "" {
-			fmt.Fprintf(&b, "PermitRootLogin %s\n", map[string]string{"off": "no", "keys": "prohibit-password", "on": "yes"}[g.SSH.Root])
+			fmt.Fprintf(&b, "PermitRootLogin %s\n", map[machine.RootLogin]string{machine.RootOff: "no", machine.RootKeys: "prohibit-password", machine.RootOn: "yes"}[g.SSH.Root])
 		}
 		if g.SSH.Authority != nil {
 			b.WriteString("TrustedUserCAKeys /etc/ssh/user_authorities.pub\n")
@@ -236,12 +239,11 @@ func files(in answers.Input) []mapping {
 		}
 	}
 	for _, f := range g.Files {
-		content, _ := f.Content() // the setup's check has decoded it
 		mode := f.Mode
 		if len(mode) == 3 {
 			mode = "0" + mode
 		}
-		add(f.Path, string(content), mode, f.Owner)
+		add(f.Path, string(f.Content()), mode, f.Owner)
 	}
 	return all
 }
@@ -275,5 +277,11 @@ func early(in answers.Input) []string {
 	for _, v := range slices.SortedFunc(slices.Values(g.Volumes), func(a, b machine.Volume) int { return a.Disk - b.Disk }) {
 		all = append(all, fmt.Sprintf("cloud-init-per instance data-%d sh -ec %s\n", v.Disk, answers.ShellQuoted(volumeScript(v))))
 	}
-	return append(all, g.Early...)
+	return append(append(all, ownMachineID), g.Early...)
 }
+
+// ownMachineID gives a guest a machine id of its own where its template has left one
+// behind for D-Bus, from which systemd makes that of every clone.
+const ownMachineID = `cloud-init-per instance machine-id sh -c 'd=/var/lib/dbus/machine-id; [ -f $d ] && [ ! -L $d ] && cmp -s $d /etc/machine-id || exit 0
+rm -f $d /etc/machine-id && systemd-machine-id-setup && ln -s /etc/machine-id $d'
+`

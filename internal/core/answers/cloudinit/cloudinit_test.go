@@ -91,10 +91,9 @@ func TestAnswers(t *testing.T) {
 	in := answers.Input{Instance: "i-1", Secrets: answers.Secrets{Hashes: map[string]string{"survey": "$6$x$y"}, HostKeyPrivate: "-----BEGIN\nabc\n-----END\n", HostKeyPublic: "ssh-ed25519 A"}}
 	in.Guest = machine.Guest{Hostname: "bms-sonar-01", Domain: "brackwater.example", Login: "survey", Password: machine.Generate, Timezone: "UTC", Firstboot: &machine.Firstboot{Packages: []string{"yes"}}}
 	in.Adapters = []machine.Adapter{
-		{MAC: "02:00:00:00:00:01", Addresses: []netip.Prefix{netip.MustParsePrefix("198.51.100.7/24"), netip.MustParsePrefix("2001:db8::7/64")},
-			Gateways: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("2001:db8::1")}, DNS: []netip.Addr{netip.MustParseAddr("198.51.100.2")}, Search: []string{"brackwater.example"}},
-		{MAC: "02:00:00:00:00:02", DHCP: true},
-		{MAC: "02:00:00:00:00:03"},
+		{Card: machine.Card{MAC: "02:00:00:00:00:01"}, Interface: machine.Interface{Addressing: machine.Addressing{Addresses: []netip.Prefix{netip.MustParsePrefix("198.51.100.7/24"), netip.MustParsePrefix("2001:db8::7/64")}, Gateways: []netip.Addr{netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("2001:db8::1")}, DNS: []netip.Addr{netip.MustParseAddr("198.51.100.2")}, Search: []string{"brackwater.example"}}}},
+		{Card: machine.Card{MAC: "02:00:00:00:00:02"}, Interface: machine.Interface{Addressing: machine.Addressing{DHCP: true}}},
+		{Card: machine.Card{MAC: "02:00:00:00:00:03"}},
 	}
 	got := map[string]map[string]any{}
 	for _, f := range Files(in) {
@@ -110,11 +109,13 @@ func TestAnswers(t *testing.T) {
 	assert.Equal(t, in.Secrets.HostKeyPrivate, user["ssh_keys"].(map[string]any)["ed25519_private"])
 	adapters := got["network-config"]["ethernets"].(map[string]any)
 	assert.Equal(t, map[string]any{
-		"match": map[string]any{"macaddress": "02:00:00:00:00:01"}, "set-name": "adapter1", "dhcp4": false, "dhcp6": false,
+		"match": map[string]any{"macaddress": "02:00:00:00:00:01"}, "set-name": "adapter1", "dhcp4": false, "dhcp6": false, "accept-ra": false,
 		"addresses": []any{"198.51.100.7/24", "2001:db8::7/64"}, "gateway4": "198.51.100.1", "gateway6": "2001:db8::1",
 		"nameservers": map[string]any{"addresses": []any{"198.51.100.2"}, "search": []any{"brackwater.example"}},
 	}, adapters["adapter1"])
 	assert.Equal(t, true, adapters["adapter2"].(map[string]any)["dhcp4"])
+	assert.Equal(t, "mac", adapters["adapter2"].(map[string]any)["dhcp-identifier"])
+	assert.NotContains(t, adapters["adapter2"], "accept-ra")
 	assert.NotContains(t, adapters["adapter3"], "addresses")
 	assert.Equal(t, Files(in), Files(in), "reproducible")
 

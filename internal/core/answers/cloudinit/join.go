@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// partTypes tells what a part of user data is by how it begins (cloud-init:
+// partTypes reports what a part of user data is by how it begins (cloud-init:
 // "User data formats").
 var partTypes = []struct{ begin, kind string }{
 	{"#cloud-config-archive", "text/cloud-config-archive"},
@@ -73,7 +73,7 @@ func joined(own string, parts []string) []byte {
 	return []byte(b.String())
 }
 
-// isPlain tells whether a part can stand as it is (RFC 2045, section 2.7): ASCII
+// isPlain reports whether a part can stand as it is (RFC 2045, section 2.7): ASCII
 // in lines, none of them too long. Readers then see what it says.
 func isPlain(s string) bool {
 	for line := range strings.Lines(s) {

@@ -53,7 +53,7 @@ func whole(t *testing.T) answers.Input {
 			Sources: []machine.Source{{Name: "tools", Apt: "deb http://mirror.brackwater.example/debian bookworm main", Key: "-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nx\n"},
 				{Name: "rpms", Yum: "http://mirror.brackwater.example/rpm", Key: "k"}},
 			Files: []machine.GuestFile{{Path: "/etc/motd", Text: "yes\n", Mode: "0644", Owner: "root:adm"}, {Path: "/srv/x", From: machine.Bytes{0, 255}}, {Path: "/srv/empty"}},
-			Logins: map[string]machine.Login{"ops": {Name: "Ops, \"the\" team", Groups: []string{"adm", "sudo"}, Sudo: "free", Shell: "/bin/sh", Keys: []string{key.Public},
+			Logins: map[string]machine.Login{"ops": {Name: "Ops, \"the\" team", Groups: []string{"adm", "sudo"}, Sudo: "nopasswd", Shell: "/bin/sh", Keys: []string{key.Public},
 				Password: machine.Generate, Expire: machine.SwitchOn}, "guest": {Locked: machine.SwitchOn}},
 			SSH:   machine.SSH{Root: "keys", Passwords: machine.SwitchOff, Authority: []string{key.Public}},
 			Trust: []string{"-----BEGIN CERTIFICATE-----\nx\n-----END CERTIFICATE-----\n"}, Proxy: "http://proxy.brackwater.example:3128", NoProxy: []string{"localhost"},
@@ -61,9 +61,8 @@ func whole(t *testing.T) answers.Input {
 			Volumes: []machine.Volume{{Disk: 1, Mount: "/srv/data it's"}, {Disk: 2, Filesystem: "xfs", Label: "raw"}},
 		}}
 	in.Adapters = []machine.Adapter{
-		{MAC: "02:00:00:00:00:01", Addresses: prefixes("198.51.100.7/24", "2001:db8:b0a7::7/64"), Gateways: addrs("198.51.100.1", "2001:db8:b0a7::1"),
-			DNS: addrs("198.51.100.2", "2001:db8:b0a7::2"), Search: []string{"brackwater.example"}, MTU: 1400},
-		{MAC: "02:00:00:00:00:02", DHCP: true, NoIPv6: true},
+		{Card: machine.Card{MAC: "02:00:00:00:00:01"}, Interface: machine.Interface{MTU: 1400, Addressing: machine.Addressing{Addresses: prefixes("198.51.100.7/24", "2001:db8:b0a7::7/64"), Gateways: addrs("198.51.100.1", "2001:db8:b0a7::1"), DNS: addrs("198.51.100.2", "2001:db8:b0a7::2"), Search: []string{"brackwater.example"}}}},
+		{Card: machine.Card{MAC: "02:00:00:00:00:02"}, Interface: machine.Interface{NoIPv6: true, Addressing: machine.Addressing{DHCP: true}}},
 	}
 	return in
 }
@@ -90,16 +89,29 @@ func TestCloudInitAcceptsTheUserData(t *testing.T) {
 
 var renderers = []string{"netplan", "eni", "sysconfig", "networkd", "network-manager"}
 
-// rendered is all that one of cloud-init's renderers makes of the network data.
+// render lets all of cloud-init's renderers write the network data of some folders.
+func render(t *testing.T, dirs []string) {
+	t.Helper()
+	said, err := exec.Command("/usr/bin/python3", append([]string{"-c", `
+import os, sys
+from cloudinit.cmd.devel import net_convert
+for folder in sys.argv[2:]:
+    for renderer in sys.argv[1].split():
+        child = os.fork() # each begins anew
+        if child:
+            if os.waitpid(child, 0)[1]:
+                sys.exit(renderer + " failed")
+            continue
+        net_convert.handle_args("net-convert", net_convert.get_parser().parse_args(["-k", "yaml", "-p", folder + "/network-config", "-d", folder + "/" + renderer,
+            "-D", "rhel" if renderer == "sysconfig" else "debian", "-O", renderer]))
+        sys.exit(0)
+`, strings.Join(renderers, " ")}, dirs...)...).CombinedOutput()
+	require.NoError(t, err, "%s", said)
+}
+
+// rendered is all that one of them has written.
 func rendered(t *testing.T, dir, renderer string) string {
 	out := filepath.Join(dir, renderer)
-	distro := "debian"
-	if renderer == "sysconfig" {
-		distro = "rhel"
-	}
-	said, err := exec.Command("/usr/bin/python3", "-m", "cloudinit.cmd.main", "devel", "net-convert", "-k", "yaml",
-		"-p", filepath.Join(dir, "network-config"), "-d", out, "-D", distro, "-O", renderer).CombinedOutput()
-	require.NoError(t, err, "%s: %s", renderer, said)
 	var all strings.Builder
 	require.NoError(t, filepath.WalkDir(out, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -115,33 +127,39 @@ func rendered(t *testing.T, dir, renderer string) string {
 // Whichever way a guest sets up its network, nothing gets lost on the way.
 func TestEveryRendererKeepsTheNetwork(t *testing.T) {
 	judge(t, "cloud-init")
-	one := machine.Adapter{MAC: "02:00:00:00:00:01", Addresses: prefixes("198.51.100.7/24", "2001:db8:b0a7::7/64"),
-		Gateways: addrs("198.51.100.1", "2001:db8:b0a7::1"), DNS: addrs("198.51.100.2", "2001:db8:b0a7::2"), Search: []string{"brackwater.example"}}
+	one := machine.Adapter{Card: machine.Card{MAC: "02:00:00:00:00:01"}, Interface: machine.Interface{Addressing: machine.Addressing{Addresses: prefixes("198.51.100.7/24", "2001:db8:b0a7::7/64"), Gateways: addrs("198.51.100.1", "2001:db8:b0a7::1"), DNS: addrs("198.51.100.2", "2001:db8:b0a7::2"), Search: []string{"brackwater.example"}}}}
 	routed, isolated := one, one
 	routed.Routes = []machine.Route{{To: netip.MustParsePrefix("203.0.113.0/24"), Via: netip.MustParseAddr("198.51.100.9")},
 		{To: netip.MustParsePrefix("2001:db8:c::/48"), Via: netip.MustParseAddr("2001:db8:b0a7::9")}}
 	isolated.Gateways, isolated.MTU = nil, 1400
-	for _, c := range []struct {
+	cases := []struct {
 		name     string
 		adapters []machine.Adapter
 		has      []string
 		lacks    []string
 	}{
-		{"both families", []machine.Adapter{one, {MAC: "02:00:00:00:00:02", DHCP: true}},
+		{"both families", []machine.Adapter{one, {Card: machine.Card{MAC: "02:00:00:00:00:02"}, Interface: machine.Interface{Addressing: machine.Addressing{DHCP: true}}}},
 			[]string{"198.51.100.7", "2001:db8:b0a7::7", "198.51.100.1", "2001:db8:b0a7::1", "198.51.100.2", "2001:db8:b0a7::2", "brackwater.example", "02:00:00:00:00:01", "02:00:00:00:00:02", "dhcp|method=auto"}, nil},
-		{"routes", []machine.Adapter{routed}, []string{"198.51.100.7", "2001:db8:b0a7::7", "203.0.113.0", "198.51.100.9", "2001:db8:c::/48", "2001:db8:b0a7::9", "198.51.100.1", "2001:db8:b0a7::2", "brackwater.example"}, nil},
+		{"routes", []machine.Adapter{routed}, []string{"198.51.100.7", "2001:db8:b0a7::7", "203.0.113.0", "198.51.100.9", "2001:db8:c::/48", "2001:db8:b0a7::9", "198.51.100.1", "198.51.100.2", "2001:db8:b0a7::2", "brackwater.example"}, nil},
+		{"routes beside DHCP", []machine.Adapter{{Card: machine.Card{MAC: one.MAC}, Interface: machine.Interface{Addressing: machine.Addressing{DHCP: true, Routes: routed.Routes[:1]}}}}, []string{"203.0.113.0", "198.51.100.9", "dhcp|method=auto"}, nil},
+		{"routes beside DHCPv6", []machine.Adapter{{Card: machine.Card{MAC: one.MAC}, Interface: machine.Interface{Addressing: machine.Addressing{DHCP6: true, Routes: routed.Routes[1:]}}}}, []string{"2001:db8:c::/48", "2001:db8:b0a7::9", "dhcp6: true|inet6 dhcp|dhcpv6c=yes|dhcp=ipv6|method=auto"}, nil},
+		{"routes beside SLAAC", []machine.Adapter{{Card: machine.Card{MAC: one.MAC}, Interface: machine.Interface{Addressing: machine.Addressing{SLAAC: true, Routes: routed.Routes[1:]}}}}, []string{"2001:db8:c::/48|accept-ra: true", "2001:db8:b0a7::9|accept-ra: true"}, nil},
 		{"isolated", []machine.Adapter{isolated}, []string{"198.51.100.7", "1400"}, []string{"198.51.100.1\n", "gateway"}},
-		{"slaac beside static", []machine.Adapter{{MAC: one.MAC, SLAAC: true, Addresses: prefixes("198.51.100.7/24"), DNS: addrs("198.51.100.2")}},
+		{"slaac beside static", []machine.Adapter{{Card: machine.Card{MAC: one.MAC}, Interface: machine.Interface{Addressing: machine.Addressing{SLAAC: true, Addresses: prefixes("198.51.100.7/24"), DNS: addrs("198.51.100.2")}}}},
 			[]string{"198.51.100.7", "198.51.100.2", "inet6 auto|ipv6_autoconf=yes|accept-ra: true|method=auto|10-|name=adapter1"}, []string{"ipv6]\nmethod=disabled"}},
-		{"dhcp6", []machine.Adapter{{MAC: one.MAC, DHCP6: true}}, []string{"dhcp6: true|inet6 dhcp|dhcpv6c=yes|dhcp=ipv6|method=auto"}, nil},
-		{"none", []machine.Adapter{one, {MAC: "02:00:00:00:00:02"}}, []string{"198.51.100.7", "adapter2|02:00:00:00:00:02"}, nil},
-		{"tag and bond", []machine.Adapter{one, {MAC: "02:00:00:00:00:02", Via: machine.Via{Adapter: 1}},
-			{MAC: one.MAC, Via: machine.Via{Adapter: 1, Tag: 30}, Addresses: prefixes("192.0.2.7/24")}}, []string{"198.51.100.7", "192.0.2.7", "02:00:00:00:00:02", "198.51.100.2"}, nil},
-	} {
-		in := answers.Input{Machine: machine.Machine{Spec: machine.Spec{Adapters: c.adapters}}}
-		dir := written(t, in)
+		{"dhcp6", []machine.Adapter{{Card: machine.Card{MAC: one.MAC}, Interface: machine.Interface{Addressing: machine.Addressing{DHCP6: true}}}}, []string{"dhcp6: true|inet6 dhcp|dhcpv6c=yes|dhcp=ipv6|method=auto"}, nil},
+		{"none", []machine.Adapter{one, {Card: machine.Card{MAC: "02:00:00:00:00:02"}}}, []string{"198.51.100.7", "adapter2|02:00:00:00:00:02"}, nil},
+		{"tag and bond", []machine.Adapter{one, {Card: machine.Card{MAC: "02:00:00:00:00:02"}, Interface: machine.Interface{Parent: machine.Parent{Adapter: 1}}},
+			{Card: machine.Card{MAC: one.MAC}, Interface: machine.Interface{Parent: machine.Parent{Adapter: 1, VLAN: 30}, Addressing: machine.Addressing{Addresses: prefixes("192.0.2.7/24")}}}}, []string{"198.51.100.7", "192.0.2.7", "02:00:00:00:00:02", "198.51.100.2"}, nil},
+	}
+	var dirs []string
+	for _, c := range cases {
+		dirs = append(dirs, written(t, answers.Input{Machine: machine.Machine{Spec: machine.Spec{Adapters: c.adapters}}}))
+	}
+	render(t, dirs)
+	for i, c := range cases {
 		for _, renderer := range renderers {
-			text := rendered(t, dir, renderer)
+			text := rendered(t, dirs[i], renderer)
 			for _, part := range c.has {
 				found := false
 				for _, either := range strings.Split(part, "|") {
@@ -159,8 +177,8 @@ func TestEveryRendererKeepsTheNetwork(t *testing.T) {
 // A boot does not wait for what it is not to wait for, where the renderer knows
 // of that.
 func TestWaiting(t *testing.T) {
-	two := []machine.Adapter{{MAC: "02:00:00:00:00:01", DHCP: true}, {MAC: "02:00:00:00:00:02", DHCP: true}}
-	for wait, optional := range map[string]int{"": 0, "all": 0, "first": 1, "none": 2} {
+	two := []machine.Adapter{{Card: machine.Card{MAC: "02:00:00:00:00:01"}, Interface: machine.Interface{Addressing: machine.Addressing{DHCP: true}}}, {Card: machine.Card{MAC: "02:00:00:00:00:02"}, Interface: machine.Interface{Addressing: machine.Addressing{DHCP: true}}}}
+	for wait, optional := range map[machine.NetworkWait]int{"": 0, "all": 0, "first": 1, "none": 2} {
 		assert.Equal(t, optional, strings.Count(string(networkConfig(two, wait)), "optional: true"), wait)
 	}
 }

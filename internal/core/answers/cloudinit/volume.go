@@ -17,7 +17,7 @@ func volumeScript(v machine.Volume) string {
 	serial := fmt.Sprintf("data-%d", v.Disk)
 	kind := cmp.Or(v.Filesystem, "ext4")
 	label := cmp.Or(v.Label, fmt.Sprintf("data%d", v.Disk))
-	flags := map[string]string{"ext4": "-q -F -L", "xfs": "-q -f -L", "btrfs": "-q -f -L", "vfat": "-n"}[kind]
+	flags := map[machine.Filesystem]string{"ext4": "-q -F -L", "xfs": "-q -f -L", "btrfs": "-q -f -L", "vfat": "-n"}[kind]
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line(`udevadm settle --timeout=60 || true`)

@@ -6,10 +6,9 @@ import (
 	"unicode"
 )
 
-// The guest reads YAML 1.1, in which an unquoted yes, 012 or 1:30 is no text.
-// What is written here is therefore the small part of YAML that no reader of
-// any version can misunderstand: block mappings and sequences, every text in
-// double quotes, or as a literal block where it has lines.
+// The guest reads YAML 1.1, in which an unquoted yes, 012 or 1:30 is no text. YAML
+// libraries write plain scalars by the rules of 1.2, so this writer is ours: block mappings
+// and sequences, every text in double quotes, or as a literal block where it has lines.
 
 // pair is a key and its value; a mapping is a slice of them, in the order in
 // which they are written. Values are string, bool, int, []string, mapping or
@@ -105,7 +104,7 @@ func writeBlock(b *strings.Builder, s string, depth int) {
 
 func indent(b *strings.Builder, depth int) { b.WriteString(strings.Repeat("  ", depth)) }
 
-// isBlock tells whether a literal block gives the text back to the letter:
+// isBlock reports whether a literal block gives the text back to the letter:
 // several lines of printable ASCII, each ended by a line feed, none empty and
 // the first, by which the reader knows the indentation, not begun with a blank.
 func isBlock(s string) bool {

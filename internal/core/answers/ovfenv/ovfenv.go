@@ -13,6 +13,7 @@ import (
 
 	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/answers/cloudinit"
+	"mintbatch/internal/core/machine"
 )
 
 // Label is the volume label of the CD; readers go by the file's name.
@@ -31,7 +32,7 @@ func Files(in answers.Input) ([]answers.File, error) {
 		properties.Add((&answers.Element{Name: "Property"}).With("oe:key", p[0], "oe:value", p[1]))
 	}
 	document := answers.El("Environment",
-		answers.El("PlatformSection", answers.Leaf("Kind", "Mint Batch"), answers.Leaf("Version", "1"), answers.Leaf("Locale", cmp.Or(answers.LanguageTag(in.Guest.Locale), "en"))),
+		answers.El("PlatformSection", answers.Leaf("Kind", "Mint Batch"), answers.Leaf("Version", "1"), answers.Leaf("Locale", cmp.Or(machine.LanguageTag(in.Guest.Locale), "en"))),
 		properties,
 	).With("xmlns", environment, "xmlns:oe", environment, "xmlns:xsi", instance, "oe:id", in.Name)
 	content, err := document.Document()

@@ -31,7 +31,7 @@ var functions = template.FuncMap{
 	"join":  func(separator string, all []string) string { return strings.Join(all, separator) },
 }
 
-// Parse tells what is wrong with a template; nil if nothing is.
+// Parse reports what is wrong with a template; nil if nothing is.
 func Parse(f machine.OwnFile) error {
 	_, err := parse(f)
 	return err
@@ -65,14 +65,14 @@ func Data(in answers.Input) map[string]any {
 	var adapters, logins []map[string]any
 	for _, a := range in.Adapters {
 		adapters = append(adapters, map[string]any{
-			"network": a.Network, "mac": a.MAC, "dhcp": a.DHCP, "dhcp6": a.DHCP6, "slaac": a.SLAAC, "ipv6": !a.NoIPv6, "mtu": a.MTU, "via": a.Via.String(),
+			"network": a.Network, "mac": a.MAC, "dhcp": a.DHCP, "dhcp6": a.DHCP6, "slaac": a.SLAAC, "ipv6": !a.NoIPv6, "mtu": a.MTU, "parent": a.Parent.String(),
 			"addresses": answers.Words(a.Addresses), "gateways": answers.Words(a.Gateways), "dns": answers.Words(a.DNS), "search": a.Search, "routes": a.Routes,
 		})
 	}
 	for _, a := range g.Accounts() {
 		logins = append(logins, map[string]any{
-			"name": a.User, "person": a.Name, "groups": a.Groups, "shell": a.Shell, "sudo": a.Sudo, "keys": a.Keys,
-			"password": in.Secrets.Clear[a.User], "hash": in.Secrets.Hashes[a.User], "expire": a.Expire.Or(false), "locked": a.Locked.Or(false),
+			"name": a.User, "full_name": a.Name, "groups": a.Groups, "shell": a.Shell, "sudo": a.Sudo, "keys": a.Keys,
+			"password": in.Secrets.Clear[a.User], "hash": in.Secrets.Hashes[a.User], "expire_password": a.Expire.Or(false), "lock_password": a.Locked.Or(false),
 		})
 	}
 	return map[string]any{
@@ -80,8 +80,8 @@ func Data(in answers.Input) map[string]any {
 		"hostname": g.Hostname, "domain": g.Domain, "fqdn": g.FQDN(),
 		"login": g.Login, "password": in.Secrets.Clear[g.Login], "hash": in.Secrets.Hashes[g.Login], "keys": g.Keys, "logins": logins,
 		"timezone": g.Timezone, "locale": g.Locale, "keyboard": g.Keyboard, "licence": g.Licence,
-		"adapters": adapters, "packages": g.Packages, "commands": g.Commands, "early": g.Early, "ntp": g.NTP, "proxy": g.Proxy,
-		"properties": g.Properties, "labels": in.Mark.Labels, "owner": in.Mark.Owner, "notes": in.Mark.Notes, "until": in.Mark.Until,
+		"adapters": adapters, "packages": g.Packages, "commands": g.Commands, "early_commands": g.Early, "ntp": g.NTP, "proxy": g.Proxy,
+		"properties": g.Properties, "labels": in.Info.Labels, "owner": in.Info.Owner, "notes": in.Info.Notes, "until": in.Info.Until,
 		"host_key": map[string]string{"private": in.Secrets.HostKeyPrivate, "public": in.Secrets.HostKeyPublic, "certificate": in.Secrets.HostCertificate},
 	}
 }

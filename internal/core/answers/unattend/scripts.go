@@ -48,7 +48,7 @@ func scripts(in answers.Input) (early, late []script) {
 	}
 	early = append(early, numbered("before", g.Early)...)
 	late = append(late, numbered("logon", g.Commands)...)
-	if flag := map[string]string{"reboot": "/r", "power-off": "/s"}[g.End]; flag != "" {
+	if flag := map[machine.EndAction]string{machine.EndReboot: "/r", machine.EndPowerOff: "/s"}[g.End]; flag != "" {
 		late = append(late, script{"logon-99.cmd", []byte("shutdown " + flag + " /t 5\r\n")})
 	}
 	return early, late
@@ -126,7 +126,7 @@ func volume(line func(string, ...any), v machine.Volume) {
 	line("if ($disk.IsReadOnly) { $disk | Set-Disk -IsReadOnly $false }")
 	line("if ($disk.PartitionStyle -eq 'RAW') {")
 	line("  $disk | Initialize-Disk -PartitionStyle GPT -PassThru | New-Partition -UseMaximumSize %s |", letter)
-	line("    Format-Volume -FileSystem %s -NewFileSystemLabel %s -Confirm:$false", strings.ToUpper(cmp.Or(v.Filesystem, "ntfs")), Quoted(cmp.Or(v.Label, fmt.Sprintf("data%d", v.Disk))))
+	line("    Format-Volume -FileSystem %s -NewFileSystemLabel %s -Confirm:$false", strings.ToUpper(string(cmp.Or(v.Filesystem, "ntfs"))), Quoted(cmp.Or(v.Label, fmt.Sprintf("data%d", v.Disk))))
 	line("}")
 }
 
@@ -154,8 +154,7 @@ func trustName(i int) string { return fmt.Sprintf("trust-%02d.pem", i+1) }
 func carried(g machine.Guest) []answers.File {
 	var all []answers.File
 	for i, f := range g.Files {
-		content, _ := f.Content() // the setup's check has decoded it
-		all = append(all, answers.File{Name: fileName(i), Content: content})
+		all = append(all, answers.File{Name: fileName(i), Content: f.Content()})
 	}
 	for i, t := range g.Trust {
 		all = append(all, answers.File{Name: trustName(i), Content: []byte(t)})

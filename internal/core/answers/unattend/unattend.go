@@ -49,7 +49,7 @@ type element = answers.Element
 
 // component is one of the parts that Windows is configured by.
 func component(in answers.Input, name string, settings ...*element) *element {
-	return answers.El("component", settings...).With("name", name, "processorArchitecture", cmp.Or(in.Guest.Windows.Arch, "amd64"),
+	return answers.El("component", settings...).With("name", name, "processorArchitecture", string(cmp.Or(in.Guest.Windows.Arch, "amd64")),
 		"publicKeyToken", "31bf3856ad364e35", "language", "neutral", "versionScope", "nonSxS")
 }
 
@@ -101,7 +101,9 @@ func only(is bool, e *element) *element {
 	return e
 }
 
-func remote(w machine.Windows, what string) bool { return slices.Contains(w.Remote, what) }
+func remote(w machine.Windows, what machine.RemoteAccess) bool {
+	return slices.Contains(w.Remote, what)
+}
 
 func join(w machine.Windows) *element {
 	e := group("Identification")
@@ -123,7 +125,10 @@ func join(w machine.Windows) *element {
 // language: Remote Desktop and Windows Remote Management.
 func firewall(w machine.Windows) *element {
 	e := group("FirewallGroups")
-	for _, g := range []struct{ what, key, resource string }{
+	for _, g := range []struct {
+		what          machine.RemoteAccess
+		key, resource string
+	}{
 		{"desktop", "RemoteDesktop", "@FirewallAPI.dll,-28752"}, {"management", "RemoteManagement", "@FirewallAPI.dll,-30267"},
 	} {
 		if remote(w, g.what) {
@@ -202,7 +207,7 @@ const AdministratorName = "Administrator"
 
 func oobe(in answers.Input, late []script) *element {
 	g := in.Guest
-	locale := cmp.Or(answers.LanguageTag(g.Locale), "en-US")
+	locale := cmp.Or(machine.LanguageTag(g.Locale), "en-US")
 	return pass("oobeSystem",
 		component(in, "Microsoft-Windows-International-Core", leaf("InputLocale", cmp.Or(g.Keyboard, locale)), leaf("SystemLocale", locale),
 			leaf("UILanguage", cmp.Or(g.Windows.Language, "en-US")), leaf("UserLocale", locale)),

@@ -22,21 +22,19 @@ var hostile = []string{"a & b <c> \"d\" 'e' ]]> --> <![CDATA[", "&#0; &amp;", "%
 
 func whole(text string) answers.Input {
 	in := answers.Input{Instance: "i"}
-	in.Guest = machine.Guest{Answers: machine.Unattend, Hostname: "BMS-CHART-01", Domain: "brackwater.example", Login: "chart", Password: machine.Generate,
+	in.Guest = machine.Guest{Answers: Name, Hostname: "BMS-CHART-01", Domain: "brackwater.example", Login: "chart", Password: machine.Generate,
 		Timezone: "Europe/Oslo", Locale: "nb_NO.UTF-8", Licence: "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE", Firstboot: &machine.Firstboot{
 			Early: []string{text}, Commands: []string{text, "echo " + text}, Keyboard: "nb-NO", Proxy: "http://proxy:3128", NoProxy: []string{"a"}, NTP: []string{"198.51.100.3"},
 			Files: []machine.GuestFile{{Path: `C:\it's\x.txt`, Text: text}}, Trust: []string{"-----BEGIN CERTIFICATE-----"}, End: "reboot",
 			Logins:  map[string]machine.Login{"Administrator": {Password: machine.Generate}, "ops": {Name: text, Groups: []string{"Users", "Backup Operators"}, Password: machine.Generate, Expire: machine.SwitchOn}},
 			Volumes: []machine.Volume{{Disk: 1, Letter: "d", Label: "charts"}, {Disk: 2, Filesystem: "refs"}},
-			Windows: machine.Windows{Owner: text, Organization: text, Language: "en-US", Remote: []string{"desktop", "management"},
+			Windows: machine.Windows{Owner: text, Organization: text, Language: "en-US", Remote: []machine.RemoteAccess{"desktop", "management"},
 				Join: machine.Join{Domain: "brackwater.example", Account: `BMS\joiner`, Password: text, Unit: "OU=a,DC=b"}}}}
 	in.Secrets.Clear = map[string]string{"chart": "p&<1", "Administrator": text, "ops": "x"}
 	in.Adapters = []machine.Adapter{
-		{MAC: "02:00:00:00:00:0a", Addresses: []netip.Prefix{netip.MustParsePrefix("203.0.113.7/24"), netip.MustParsePrefix("2001:db8::7/64")}, Gateways: []netip.Addr{netip.MustParseAddr("203.0.113.1"), netip.MustParseAddr("2001:db8::1")},
-			DNS: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, Search: []string{"brackwater.example", "b.example"}, MTU: 1400,
-			Routes: []machine.Route{{To: netip.MustParsePrefix("198.51.100.0/24"), Via: netip.MustParseAddr("203.0.113.9")}}},
-		{MAC: "02:00:00:00:00:0b", DHCP: true, NoIPv6: true},
-		{MAC: "02:00:00:00:00:0c", SLAAC: true},
+		{Card: machine.Card{MAC: "02:00:00:00:00:0a"}, Interface: machine.Interface{MTU: 1400, Addressing: machine.Addressing{Addresses: []netip.Prefix{netip.MustParsePrefix("203.0.113.7/24"), netip.MustParsePrefix("2001:db8::7/64")}, Gateways: []netip.Addr{netip.MustParseAddr("203.0.113.1"), netip.MustParseAddr("2001:db8::1")}, DNS: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, Search: []string{"brackwater.example", "b.example"}, Routes: []machine.Route{{To: netip.MustParsePrefix("198.51.100.0/24"), Via: netip.MustParseAddr("203.0.113.9")}}}}},
+		{Card: machine.Card{MAC: "02:00:00:00:00:0b"}, Interface: machine.Interface{NoIPv6: true, Addressing: machine.Addressing{DHCP: true}}},
+		{Card: machine.Card{MAC: "02:00:00:00:00:0c"}, Interface: machine.Interface{Addressing: machine.Addressing{SLAAC: true}}},
 	}
 	return in
 }
@@ -137,6 +135,11 @@ func TestZones(t *testing.T) {
 		assert.True(t, known, iana)
 		assert.Equal(t, windows, got, iana)
 	}
+	for guest, same := range map[string]bool{"Europe/Oslo": true, "W. Europe Standard Time": true, "Europe/Berlin": false, "UTC": false} {
+		assert.Equal(t, same, SameZone("Europe/Oslo", guest), guest)
+	}
+	assert.True(t, SameZone("UTC", "Etc/UTC"))
+	assert.False(t, SameZone("Atlantis", "Mu"))
 	_, known := Zone("Atlantis")
 	assert.False(t, known)
 	unknown := 0

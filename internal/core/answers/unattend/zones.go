@@ -29,3 +29,10 @@ func Zone(name string) (windows string, known bool) {
 	windows, known = zones()[name]
 	return windows, known
 }
+
+// SameZone reports whether a guest that names its time zone so has the one that was
+// asked for, by its IANA name: Windows has names of its own, and UTC has many.
+func SameZone(asked, guest string) bool {
+	windows, known := Zone(asked)
+	return asked == guest || known && (windows == guest || windows == "UTC" && zones()[guest] == windows)
+}

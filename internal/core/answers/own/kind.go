@@ -1,0 +1,19 @@
+package own
+
+import (
+	"mintbatch/internal/core/answers"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
+)
+
+// Name is the kind's name in the setup.
+const Name machine.AnswersKind = "files"
+
+// Kind describes answers in a form of the user's own.
+var Kind = answers.Kind{
+	Name: Name, Guests: []string{"linux", "windows"}, HostKey: true, Hashes: true, Clear: true, Licence: true, Free: true, Unsupported: answers.OnlyWindows,
+	Write: func(in answers.Input) (answers.Seed, error) {
+		files, err := Files(in)
+		return answers.Seed{Files: files, Label: in.Guest.Own.Label, Kind: media.Kind(in.Guest.Own.Kind)}, err
+	},
+}

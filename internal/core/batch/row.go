@@ -1,0 +1,153 @@
+package batch
+
+import (
+	"fmt"
+	"strings"
+
+	"mintbatch/internal/core/answers/kinds"
+	"mintbatch/internal/core/column"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+// row is what the cells of a row say: each was read once, into the spec where its text
+// alone decides.
+type row struct {
+	*source
+	texts  []string // by the place of the column
+	places map[string]int
+	spec   machine.Spec
+}
+
+// text returns what counts for a column, its placeholders expanded.
+func (r *row) text(id string) string { return r.texts[r.places[id]] }
+
+// cell returns the text of a column with where it came from.
+func (r *row) cell(id string) Origin { return r.find(id) }
+
+// read reads all cells of a row.
+func (b *builder) read(src *source) *row {
+	r := &row{source: src, texts: b.texts, places: b.places}
+	usual := b.usual(src)
+	for k, c := range b.columns {
+		text := usual[k]
+		if c.cell >= 0 && src.row.Cells[c.cell] != "" {
+			text = src.row.Cells[c.cell]
+		}
+		if strings.IndexByte(text, '{') >= 0 {
+			text = src.find(c.id).Value
+		}
+		r.texts[k] = text
+		if !c.Reads() {
+			continue
+		}
+		for _, p := range c.Read(&r.spec, text) {
+			b.bad(c.Finding(), r.cell(c.id), p.Message, p.Hint)
+		}
+	}
+	return r
+}
+
+// usual lists what counts for each column where the row's own cell is empty.
+func (b *builder) usual(src *source) []string {
+	key := strings.Join(src.presets, "\x00") + "\x00" + src.template
+	if texts, ok := b.defaults[key]; ok {
+		return texts
+	}
+	without := *src
+	without.index = nil
+	texts := make([]string, len(b.columns))
+	for k, c := range b.columns {
+		texts[k] = without.written(c.id).Value
+	}
+	b.defaults[key] = texts
+	return texts
+}
+
+// specOf reads a row, checks what belongs together in it, and builds what all of its
+// machines have in common.
+func (b *builder) specOf(src *source) (*row, machine.Spec) {
+	r := b.read(src)
+	template := b.setup.Templates[src.template]
+	spec := &r.spec
+	spec.Template, spec.Clone.Template = src.template, b.setup.TemplateSource(src.template)
+	if len(src.presets) > 0 {
+		spec.Preset = src.presets[0]
+	}
+	if h := machine.Hardware(template.Hardware); h != (machine.Hardware{}) {
+		spec.Clone.Hardware = &h
+	}
+	spec.Adapters = b.adapters(r)
+	b.guest(r)
+	b.check(r)
+	spec.DropSeed = dropsSeed(template, *spec)
+	return r, *spec
+}
+
+// check holds cells against each other and against the template.
+func (b *builder) check(r *row) {
+	if h := r.spec.Clone.Hardware; h != nil && h.Sockets > 0 && r.spec.Shape.CPUs%h.Sockets != 0 {
+		b.bad("bad-cpus", r.cell("cpus"), fmt.Sprintf("%d CPUs cannot be divided evenly among %d sockets", r.spec.Shape.CPUs, h.Sockets), "")
+	}
+	b.checkGuest(r)
+	b.checkContents(r)
+}
+
+// dropsSeed reports whether a seed is removed once its guest is confirmed: every one
+// contains secrets. One that a checkpoint refers to stays, if it contains no more than
+// the guest keeps itself.
+func dropsSeed(template setup.Template, spec machine.Spec) bool {
+	switch {
+	case !kinds.Of(spec.Guest).Reads() || template.Seed == setup.KeepSeed:
+		return false
+	case template.Seed == setup.DropSeed:
+		return true
+	}
+	return spec.Checkpoint == "" || kinds.Of(spec.Guest).InClear(spec.Guest)
+}
+
+// secrets warns of what should not be in a sheet at all.
+func (b *builder) secrets(src *source) {
+	for i, cell := range src.row.Cells {
+		if b.table.Columns[i].Name == "password" || !finding.LooksLikeSecret(cell) {
+			continue
+		}
+		o := Origin{At: b.table.Position(src.row, i)}
+		if finding.LooksLikeLicence(cell) {
+			b.warn("licence-in-clear", o, "the cell contains a licence key in clear text", "seal it with `mintbatch secret set NAME` and write secret:NAME")
+		} else {
+			b.warn("secret-in-clear", o, "the cell looks like a secret in clear text", "remove it from the sheet")
+		}
+	}
+}
+
+// readColumn is a column that is read in every row.
+type readColumn struct {
+	column.Column
+	id   string
+	cell int // its place in the row; -1 if the sheet does not have it, or its value is fixed
+}
+
+// columnsOf lists the columns of a sheet, those of as many adapters as sheet or setup
+// speak of, and the place of each.
+func columnsOf(table *sheet.Table, index map[string]int, adapters int) (all []readColumn, places map[string]int) {
+	places = map[string]int{}
+	add := func(c column.Column, id string) {
+		cell, has := index[id]
+		if _, fixed := table.Fixed[id]; fixed || !has {
+			cell = -1
+		}
+		places[id] = len(all)
+		all = append(all, readColumn{c, id, cell})
+	}
+	for _, name := range column.Names() {
+		c, _ := column.Named(name)
+		add(c, name)
+		for n := 2; c.PerAdapter && n <= adapters; n++ {
+			add(c, column.ID(name, n))
+		}
+	}
+	return all, places
+}

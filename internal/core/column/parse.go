@@ -1,0 +1,161 @@
+package column
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"mintbatch/internal/core/machine"
+)
+
+// none is the word that clears a setting.
+const none = "none"
+
+func text(cell string) (string, []Problem) { return cell, nil }
+
+// oneOf reads a column with a few words, of which the first is the usual one.
+func oneOf[T ~string](column string, words ...T) func(string) (T, []Problem) {
+	return func(cell string) (T, []Problem) {
+		if cell == "" {
+			return words[0], nil
+		}
+		var known []string
+		for _, w := range words {
+			if strings.EqualFold(cell, string(w)) {
+				return w, nil
+			}
+			if w != "" {
+				known = append(known, string(w))
+			}
+		}
+		return words[0], []Problem{{Message: fmt.Sprintf("%s must be %s, not %q", column, strings.Join(known, " or "), cell)}}
+	}
+}
+
+// Link reads whether an adapter's cable is plugged in.
+func Link(cell string) (unplugged bool, wrong []Problem) {
+	word, wrong := oneOf("link", "up", "down")(cell)
+	return word == "down", wrong
+}
+
+// wholeCount is a count as programs write it that know no whole numbers: 4.0.
+var wholeCount = regexp.MustCompile(`^([0-9]+)\.0+$`)
+
+func cpus(cell string) (int, []Problem) {
+	if cell == "" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(wholeCount.ReplaceAllString(cell, "$1"))
+	if err != nil || n < 1 || n > 1024 {
+		return n, []Problem{{Message: fmt.Sprintf("cpus must be a whole number from 1 to 1024, not %q", cell)}}
+	}
+	return n, nil
+}
+
+func size(column string) func(string) (machine.Size, []Problem) {
+	return func(cell string) (machine.Size, []Problem) {
+		if cell == "" {
+			return 0, nil
+		}
+		size, err := machine.ParseSize(cell)
+		switch {
+		case err != nil:
+			return size, []Problem{{Message: fmt.Sprintf("%s %q: %s", column, cell, err)}}
+		case size%machine.MiB != 0:
+			return size, []Problem{{Message: fmt.Sprintf("%s %q is not a whole number of MiB", column, cell)}}
+		}
+		return size, nil
+	}
+}
+
+// mostDisks is how many data disks a machine may have.
+const mostDisks = 16
+
+// disks reads data disks: `20G, 100G:bulk:full` is size, store and kind each.
+func disks(cell string) (all []machine.Disk, wrong []Problem) {
+	bad := func(hint, format string, args ...any) {
+		wrong = append(wrong, Problem{fmt.Sprintf(format, args...), hint})
+	}
+	for _, word := range strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(",;\n", r) }) {
+		parts := strings.Split(strings.TrimSpace(word), ":")
+		size, err := machine.ParseSize(parts[0])
+		disk := machine.Disk{Size: size, Kind: machine.ThinDisk}
+		if len(parts) > 1 {
+			disk.Store = strings.TrimSpace(parts[1])
+		}
+		if len(parts) > 2 {
+			disk.Kind = machine.DiskKind(strings.ToLower(strings.TrimSpace(parts[2])))
+		}
+		switch {
+		case err != nil:
+			bad("write size:store:kind, such as 100G:bulk:full; store and kind are optional", "disk %q: %s", word, err)
+		case size%machine.MiB != 0:
+			bad("", "disk %q is not a whole number of MiB", word)
+		case len(parts) > 3 || disk.Kind != machine.ThinDisk && disk.Kind != machine.FullDisk:
+			bad("write for example 100G:bulk:full", "disk %q: it must be size:store:kind, where kind is thin or full", word)
+		case len(all) == mostDisks:
+			bad("", "more than %d data disks", mostDisks)
+		}
+		all = append(all, disk)
+	}
+	return all, wrong
+}
+
+func domain(cell string) (string, []Problem) {
+	name := strings.TrimSuffix(strings.ToLower(cell), ".")
+	if name == "" {
+		return "", nil
+	}
+	if err := machine.CheckDomain(name); err != nil {
+		return name, []Problem{{Message: err.Error()}}
+	}
+	return name, nil
+}
+
+func checkpoint(cell string) (string, []Problem) {
+	if cell != "" && machine.CheckLabel(cell) != nil {
+		return cell, []Problem{{"a checkpoint name must be letters, digits and hyphens", "write for example fresh"}}
+	}
+	return cell, nil
+}
+
+// midnight is what programs write behind a day.
+var midnight = regexp.MustCompile(`[T ]00:00(:00(\.0+)?)?(Z|\+00:00)?$`)
+
+func date(cell string) (string, []Problem) {
+	day := midnight.ReplaceAllString(cell, "")
+	if _, err := time.Parse(time.DateOnly, day); cell != "" && err != nil {
+		return day, []Problem{{fmt.Sprintf("%q is not a date", cell), "write it as 2027-03-31"}}
+	}
+	return day, nil
+}
+
+// label is a word of labels: a name, and perhaps a value, in quotes if it is not one word.
+var label = regexp.MustCompile(`^[\s,;]*([^\s,;="]+)(?:=("(?:[^"]|"")*"|[^\s,;"]*))?(?:[\s,;]+|$)`)
+
+func labels(cell string) (all map[string]string, wrong []Problem) {
+	if cell == "" {
+		return nil, nil
+	}
+	all = map[string]string{}
+	for rest := strings.Trim(cell, " ,;\n\t\r"); rest != ""; {
+		m := label.FindStringSubmatch(rest)
+		if m == nil || machine.CheckLabel(m[1]) != nil {
+			word := strings.FieldsFunc(rest, func(r rune) bool { return strings.ContainsRune(" ,;\n\t\r", r) })[0]
+			wrong = append(wrong, Problem{fmt.Sprintf("%q is not a label", word),
+				`write name=value pairs, such as rack=3 tier=a; quote a value with blanks: place="row 3"`})
+			_, rest, _ = strings.Cut(rest, word)
+			rest = strings.TrimLeft(rest, " ,;\n\t\r")
+			continue
+		}
+		value := m[2]
+		if strings.HasPrefix(value, `"`) {
+			value = strings.ReplaceAll(value[1:len(value)-1], `""`, `"`)
+		}
+		all[m[1]] = value
+		rest = rest[len(m[0]):]
+	}
+	return all, wrong
+}

@@ -1,0 +1,64 @@
+package input
+
+import (
+	"cmp"
+	"fmt"
+	"os"
+	"runtime"
+	"strings"
+
+	"mintbatch/internal/ledger"
+)
+
+// LogDir is where the logs of runs are.
+func (b *Batch) LogDir() string { return b.Path(cmp.Or(b.Setup.Events.Dir, "mintbatch.runs")) }
+
+// Exists reports whether there is a file of a name.
+func Exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+// LedgerPath is the file of the ledger, or the URL of its database.
+func (b *Batch) LedgerPath() string {
+	if b.Setup.Ledger == "" {
+		return b.Path("mintbatch.ledger")
+	}
+	if ledger.IsShared(b.Setup.Ledger) {
+		return b.Setup.Ledger
+	}
+	return b.Path(b.Setup.Ledger)
+}
+
+// OwnOnly refuses a file with a credential that others on this computer can read.
+func OwnOnly(path string) error {
+	info, err := os.Stat(path)
+	if err != nil || runtime.GOOS == "windows" || info.Mode().Perm()&0o077 == 0 {
+		return nil // who reads it tells why not
+	}
+	return fmt.Errorf("other users can read the file %s; run `chmod 600 %s`", path, path)
+}
+
+// mostContent bounds the files that a setup takes values from: they are kept
+// with every machine, and travel on its seed.
+const mostContent = 1 << 20
+
+// Fetch gets a value of the setup that stands elsewhere.
+func (b *Batch) Fetch(kind, name string) (string, error) {
+	if kind == "env" {
+		v, ok := os.LookupEnv(name)
+		if !ok {
+			return "", fmt.Errorf("the environment variable %s is not set", name)
+		}
+		return v, nil
+	}
+	b.read = append(b.read, b.Path(name))
+	content, err := readFile(b.Path(name), mostContent)
+	if err != nil {
+		return "", fmt.Errorf("cannot read the file %s: %w", b.Path(name), Reason(err))
+	}
+	if kind == "content" {
+		return string(content), nil
+	}
+	return strings.TrimRight(string(content), "\r\n"), nil
+}

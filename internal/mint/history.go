@@ -1,0 +1,40 @@
+package mint
+
+import (
+	"context"
+	"time"
+
+	"mintbatch/internal/core/glob"
+	"mintbatch/internal/ledger"
+)
+
+// History lists what was done to the machines whose names match, or to all and
+// to addresses, the oldest first. Machines that are gone have theirs, too.
+func (d *Desk) History(ctx context.Context, globs []string) ([]ledger.Event, error) {
+	all, err := d.Ledger.History(ctx)
+	if err != nil || len(globs) == 0 {
+		return all, err
+	}
+	var names []string
+	for _, e := range all {
+		if e.Name != "" {
+			names = append(names, e.Name)
+		}
+	}
+	keep, err := glob.Matcher(globs, names)
+	if err != nil {
+		return nil, err
+	}
+	var some []ledger.Event
+	for _, e := range all {
+		if e.Name != "" && keep(e.Name) {
+			some = append(some, e)
+		}
+	}
+	return some, nil
+}
+
+// Prune forgets what happened longer ago than so many days. The ledger must be held.
+func (d *Desk) Prune(ctx context.Context, days int) (int64, error) {
+	return d.Ledger.Prune(ctx, time.Now().AddDate(0, 0, -days))
+}

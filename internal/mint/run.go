@@ -1,0 +1,268 @@
+package mint
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"io"
+	"os"
+	"os/user"
+	"slices"
+	"time"
+
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/wave"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/plan"
+	"mintbatch/internal/run"
+	"mintbatch/internal/runlog"
+)
+
+// Order says how to do something to machines.
+type Order struct {
+	Unstarted   bool           // make all, start none
+	KeepHostKey bool           // a machine that had an SSH host key keeps it
+	ForceOff    bool           // power off guests that do not shut down
+	Disks       contract.Disks // what becomes of those of machines that are retired
+	StopAfter   int
+	Waves       wave.Sizes
+}
+
+// Task is something that is to be done to machines.
+type Task struct {
+	Command string
+	Works   []proof.Work
+	// Refused are machines that are left alone: their names are taken, or they need a
+	// remake or a restart that was not allowed.
+	Refused []proof.Work
+	Order   Order
+
+	plan *plan.Plan // nil for what is done whatever the sheet says
+	do   func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result
+}
+
+// Run is a task that was started: its machines and addresses are its own.
+type Run struct {
+	ledger.Run
+	desk *Desk
+	task Task
+}
+
+// Outcome is what came of a run.
+type Outcome struct {
+	Run     string
+	Results []run.Result
+	// LogFailure is why the log of the run is not complete; nil if it is.
+	LogFailure error
+	// Kept are machines that were retired and whose disks are still there.
+	Kept    []ledger.Kept
+	Refused []proof.Work
+}
+
+// Incomplete says that some machines are not as asked.
+type Incomplete struct {
+	Failed  int
+	Stopped bool // the run was told to stop
+}
+
+// Error counts the machines.
+func (i *Incomplete) Error() string {
+	switch {
+	case i.Stopped:
+		return "Interrupted. Run the same command again to continue."
+	case i.Failed == 1:
+		return i.brief() + ". Fix the cause and run the same command again."
+	}
+	return i.brief() + ". Fix the causes and run the same command again."
+}
+
+// brief is the outcome of the run in the ledger.
+func (i *Incomplete) brief() string {
+	if i.Stopped {
+		return "interrupted"
+	}
+	return finding.Plural(i.Failed, "machine") + " failed"
+}
+
+// Claim starts a run of a task: its machines and addresses are kept for it, and others
+// may plan again where several may work at once.
+func (d *Desk) Claim(ctx context.Context, t Task) (*Run, error) {
+	r := &Run{desk: d, task: t}
+	if len(t.Works) == 0 {
+		return r, nil
+	}
+	var reserved []ledger.Reservation
+	keys := make([]machine.Key, len(t.Works))
+	for i, w := range t.Works {
+		keys[i] = w.Key
+		if w.Word == proof.New || w.Word == proof.Remake || w.Changes("network") || w.Changes("lease") || w.Redo || w.Accepted {
+			reserved = append(reserved, t.reserved()[w.Key]...)
+		}
+	}
+	var err error
+	if r.Run, err = d.startRun(ctx, t.Command, keys, reserved); err != nil {
+		return nil, err
+	}
+	return r, d.Ledger.Unlock()
+}
+
+func (t Task) reserved() map[machine.Key][]ledger.Reservation {
+	if t.plan == nil {
+		return nil
+	}
+	return t.plan.Reserved
+}
+
+// startRun writes down that a run begins.
+func (d *Desk) startRun(ctx context.Context, command string, works []machine.Key, reserved []ledger.Reservation) (ledger.Run, error) {
+	r := ledger.Run{ID: newRunID(), Command: command, Sheet: d.SheetDigest, Setup: d.SetupDigest, Started: time.Now()}
+	r.User, r.Host = Operator()
+	return r, d.Ledger.StartRun(ctx, r, works, reserved)
+}
+
+// Release gives back what was claimed: nothing is to be done.
+func (r *Run) Release(ctx context.Context) error {
+	if r.ID == "" {
+		return nil
+	}
+	return r.desk.Ledger.DropRun(context.WithoutCancel(ctx), r.ID)
+}
+
+// Sinks are what watches a run.
+type Sinks struct {
+	Watch    func(run.Event)
+	Log      io.Writer          // gets a copy of the log of the run; nil for none
+	Boundary func(run.Boundary) // for tests
+}
+
+// Do does the task. When stop ends, it brings steps in progress to their end and begins
+// no others. What was refused counts as not done.
+func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
+	t, d := r.task, r.desk
+	o := &Outcome{Run: r.ID, Refused: t.Refused}
+	if len(t.Works) == 0 {
+		return o, o.Err(stop)
+	}
+	for _, w := range t.Works {
+		if _, err := d.Sites.Site(w.Site); err != nil {
+			return nil, errors.Join(err, r.Release(ctx))
+		}
+	}
+	sealing := d.Vault.Sealing(ctx)
+	if t.Order.KeepHostKey {
+		sealing.PreviousHostKey = func(key machine.Key) (string, error) { return d.Vault.Unseal(ctx, key, run.SealedHostKey) }
+	}
+	log, err := runlog.Begin(d.Batch, r.Run, len(t.Works), to.Log)
+	if err != nil {
+		return nil, errors.Join(err, r.Release(ctx))
+	}
+	engine := run.Engine{
+		Run: r.ID, Ledger: d.Ledger, Owner: d.Ledger.ID, Sites: d.Sites.Opened(), Limits: plan.Limits(d.Batch), Times: plan.Times(d.Batch), Reserved: t.reserved(),
+		Sealing: sealing, Random: rand.Reader, Cooling: d.cooling(), Disks: t.Order.Disks,
+		StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
+	}
+	if t.plan != nil {
+		engine.Expect = t.plan.Expected
+	}
+	o.Results = inWaves(t, stop, func(works []proof.Work) []run.Result { return t.do(&engine, ctx, stop, works) })
+	outcome := o.Err(stop)
+	word := "done"
+	var incomplete *Incomplete
+	if errors.As(outcome, &incomplete) {
+		word = incomplete.brief()
+	}
+	err = d.Ledger.EndRun(context.WithoutCancel(ctx), r.ID, word)
+	o.LogFailure = log.End(word)
+	if err != nil {
+		return o, err
+	}
+	o.Kept, err = d.keptDisks(ctx, o, t.Order.Disks)
+	return o, errors.Join(outcome, err)
+}
+
+// inWaves does one wave after the other, for as long as none has failures: more
+// than there may be, if the order says how many.
+func inWaves(t Task, stop context.Context, do func([]proof.Work) []run.Result) []run.Result {
+	var all []run.Result
+	failures := 0
+	for _, some := range wave.Split(t.Order.Waves, t.Works) {
+		if failures >= max(t.Order.StopAfter, 1) || stop.Err() != nil {
+			for _, w := range some {
+				all = append(all, run.Result{Work: w, Err: run.ErrStopped})
+			}
+			continue
+		}
+		for _, r := range do(some) {
+			all = append(all, r)
+			if r.Err != nil && !errors.Is(r.Err, run.ErrStopped) {
+				failures++
+			}
+		}
+	}
+	return all
+}
+
+// usualCooling is how long an address cools down after its machine was retired,
+// where the setup does not say.
+const usualCooling = time.Hour
+
+func (d *Desk) cooling() map[string]time.Duration {
+	all := map[string]time.Duration{}
+	for name, n := range d.Setup.Networks {
+		all[name] = usualCooling
+		if n.Cooling != nil {
+			all[name] = *n.Cooling
+		}
+	}
+	return all
+}
+
+// Merge returns the outcome with what came of trying some machines again in place of what
+// had come of them before.
+func (o *Outcome) Merge(later *Outcome) *Outcome {
+	merged := &Outcome{Run: later.Run, Results: slices.Clone(o.Results), LogFailure: errors.Join(o.LogFailure, later.LogFailure),
+		Kept: append(slices.Clone(o.Kept), later.Kept...), Refused: o.Refused}
+	for _, again := range later.Results {
+		i := slices.IndexFunc(merged.Results, func(r run.Result) bool { return r.Key == again.Key })
+		merged.Results[i] = again
+	}
+	return merged
+}
+
+// Err is an *Incomplete unless every machine is as asked; stop reports whether
+// the run was told to stop.
+func (o *Outcome) Err(stop context.Context) error {
+	failed := len(o.Refused)
+	for _, r := range o.Results {
+		if r.Err != nil {
+			failed++
+		}
+	}
+	if failed == 0 {
+		return nil
+	}
+	return &Incomplete{Failed: failed, Stopped: stop.Err() != nil}
+}
+
+// newRunID is short enough to type and sorts by time.
+func newRunID() string {
+	var b [2]byte
+	_, _ = rand.Read(b[:])
+	return time.Now().UTC().Format("060102-150405-") + hex.EncodeToString(b[:])
+}
+
+// Operator returns who runs this program, and where.
+func Operator() (name, host string) {
+	name, host = "?", "?"
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	if h, err := os.Hostname(); err == nil {
+		host = h
+	}
+	return name, host
+}

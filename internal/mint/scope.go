@@ -1,0 +1,39 @@
+package mint
+
+import (
+	"slices"
+
+	"mintbatch/internal/core/glob"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+)
+
+// Scope reports which machines a command is about.
+type Scope func(machine.Key) bool
+
+// Everything is the scope of what concerns the ledger as a whole.
+func Everything(machine.Key) bool { return true }
+
+// Named is the scope of names and globs; of everything where there are none.
+func Named(globs []string) Scope {
+	return func(key machine.Key) bool { return glob.Match(globs, key.Name) }
+}
+
+// Of is the scope of some works.
+func Of(works []proof.Work) Scope {
+	return func(key machine.Key) bool {
+		return slices.ContainsFunc(works, func(w proof.Work) bool { return w.Key == key })
+	}
+}
+
+// InSheet is the scope of the sheet's machines whose names match, or of all.
+func (d *Desk) InSheet(globs []string) Scope {
+	wanted := d.inSheet()
+	return func(key machine.Key) bool { return wanted[key] && glob.Match(globs, key.Name) }
+}
+
+// NotInSheet is the scope of strays.
+func (d *Desk) NotInSheet() Scope {
+	wanted := d.inSheet()
+	return func(key machine.Key) bool { return !wanted[key] }
+}

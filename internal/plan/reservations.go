@@ -1,0 +1,134 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/assign"
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/sites"
+)
+
+// foreign is what machines have that this ledger does not know, as their sites
+// tell: others' machines, and our own of which the ledger has lost its word.
+type foreign struct {
+	addresses []address.Reservation
+	macs      map[string]string
+	own       map[machine.Key][]string // MAC addresses of machines with our mark
+}
+
+// Past gathers what addresses and MAC addresses are given out in view of.
+func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others *foreign) (assign.Past, error) {
+	held, err := l.Reservations(ctx)
+	if err != nil {
+		return assign.Past{}, err
+	}
+	past := assign.Past{Ledger: l.ID, Held: held, MACs: map[machine.Key][]string{}, Now: time.Now()}
+	if others != nil {
+		// What the ledger says of an address counts for more.
+		past.Held = append(append([]address.Reservation{}, others.addresses...), held...)
+		past.Foreign = others.macs
+		for key, macs := range others.own {
+			past.MACs[key] = macs
+		}
+	}
+	for _, k := range known {
+		past.MACs[k.Key] = nil
+		for _, a := range k.Spec.Adapters {
+			past.MACs[k.Key] = append(past.MACs[k.Key], a.MAC)
+		}
+	}
+	return past, nil
+}
+
+// foreign looks at the machines of surveys that are not those which the ledger
+// knows, whoever's mark they carry.
+func (p *Planner) foreign(known []ledger.Machine, all ...sites.Surveys) *foreign {
+	networks := p.Setup.AddressNetworks()
+	found := &foreign{macs: map[string]string{}, own: map[machine.Key][]string{}}
+	ours := map[uuid.UUID]bool{}
+	for _, k := range known {
+		for generation := 1; generation <= k.Generation; generation++ {
+			ours[machine.Identity(p.Ledger.ID, k.Key, generation)] = true
+		}
+	}
+	for _, answers := range all {
+		for site, answer := range answers {
+			for _, m := range answer.Machines {
+				if !ours[m.ID] {
+					found.add(p.Ledger.ID, site, m, networks)
+				}
+			}
+		}
+	}
+	return found
+}
+
+// add takes in what a machine reports, what its site says of its adapters, and
+// what its mark says that it was made to: it may be off, and say nothing itself.
+func (f *foreign) add(own uuid.UUID, site string, m contract.Machine, networks map[string]address.Network) {
+	// One with the name of a machine of the sheet is reported as that, and not by its
+	// addresses.
+	holder := address.Holder{Site: site, Machine: m.Name}
+	whose := fmt.Sprintf("machine %s at site %s, which belongs to no ledger", m.Name, site)
+	isOwn := m.Mark != nil && m.Mark.Ledger == own
+	if isOwn {
+		whose = fmt.Sprintf("machine %s at site %s, which this ledger does not know", m.Name, site)
+	}
+	macs, addresses := map[string]bool{}, map[netip.Addr]int{}
+	for _, a := range m.Adapters {
+		macs[strings.ToLower(a.MAC)] = true
+	}
+	if m.Report != nil {
+		for mac, texts := range m.Report.Addresses {
+			macs[mac] = true
+			for _, text := range texts {
+				if p, err := netip.ParsePrefix(text); err == nil {
+					addresses[p.Addr()] = 0
+				}
+			}
+		}
+	}
+	if m.Mark != nil && m.Mark.Spec != nil {
+		for i, a := range m.Mark.Spec.Adapters {
+			macs[a.MAC] = true
+			for _, p := range a.Given() {
+				addresses[p.Addr()] = i + 1
+			}
+			if isOwn {
+				key := machine.Key{Site: site, Name: m.Name}
+				f.own[key] = append(f.own[key], a.MAC)
+			}
+		}
+	}
+	if !isOwn {
+		for mac := range macs {
+			f.macs[mac] = whose
+		}
+	}
+	for a, adapter := range addresses {
+		holder.Adapter = adapter
+		f.addresses = append(f.addresses, seenAt(holder, m.Name, a, networks)...)
+	}
+}
+
+// seenAt is the reservation of an address that a machine which the ledger does not
+// know has, in each network that it may be of.
+func seenAt(holder address.Holder, name string, a netip.Addr, networks map[string]address.Network) []address.Reservation {
+	var all []address.Reservation
+	for _, network := range setup.Names(networks) {
+		if networks[network].Check(a) == nil {
+			all = append(all, address.Reservation{Holder: holder, Network: network, Addr: a, Standing: address.Seen, Note: name})
+		}
+	}
+	return all
+}

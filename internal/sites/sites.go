@@ -1,0 +1,179 @@
+// Package sites opens the sites of a setup, each once, and asks them in parallel.
+package sites
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/site"
+	"mintbatch/internal/site/gateway"
+	"mintbatch/internal/site/libvirt"
+	"mintbatch/internal/vault"
+)
+
+// Sites are the sites of a setup.
+type Sites struct {
+	setup *setup.Setup
+	vault *vault.Vault
+	log   *slog.Logger
+	// notice, if set, takes a remark for whoever waits.
+	notice func(string)
+
+	mu     sync.Mutex
+	opened map[string]site.Site
+}
+
+// New returns the sites of a setup; none is opened yet.
+func New(v *vault.Vault, log *slog.Logger) *Sites {
+	return &Sites{setup: v.Setup, vault: v, log: log, notice: v.Notice, opened: map[string]site.Site{}}
+}
+
+// Close closes the sites that were opened.
+func (s *Sites) Close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, opened := range s.opened {
+		if c, ok := opened.(interface{ Close() }); ok {
+			c.Close()
+		}
+	}
+}
+
+// Opened returns the sites that were opened so far.
+func (s *Sites) Opened() map[string]site.Site {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.opened)
+}
+
+// Use replaces a site that was opened, for tests.
+func (s *Sites) Use(name string, by func(site.Site) site.Site) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.opened[name] = by(s.opened[name])
+}
+
+// Site opens a site; nothing is sent to it yet.
+func (s *Sites) Site(name string) (site.Site, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if opened, ok := s.opened[name]; ok {
+		return opened, nil
+	}
+	from, defined := s.setup.Sites[name]
+	if !defined {
+		return nil, fmt.Errorf("%w: site %s is no longer in the setup", site.ErrUnreachable, name)
+	}
+	open := map[setup.SiteKind]func(setup.Site) (site.Site, error){setup.Gateway: s.gateway, setup.Libvirt: s.libvirt}[from.Kind]
+	opened, err := open(from)
+	if err != nil {
+		return nil, fmt.Errorf("site %s: %w", name, err)
+	}
+	s.opened[name] = opened
+	return opened, nil
+}
+
+func (s *Sites) gateway(from setup.Site) (site.Site, error) {
+	token, err := s.vault.Resolve(from.Token)
+	if err != nil {
+		return nil, fmt.Errorf("its token: %w: %w", site.ErrUnreachable, err)
+	}
+	return gateway.New(gateway.Options{URL: from.URL.URL, Token: token, Fingerprint: from.Fingerprint, Logger: s.log}), nil
+}
+
+func (s *Sites) libvirt(from setup.Site) (site.Site, error) {
+	hosts := map[string]libvirt.Address{}
+	for name, h := range from.Hosts {
+		password, err := s.vault.Resolve(h.Password)
+		if err != nil {
+			return nil, fmt.Errorf("the password of host %s: %w: %w", name, site.ErrUnreachable, err)
+		}
+		hosts[name] = libvirt.Address{URL: h.URL.URL, Password: password}
+	}
+	var templates []string
+	for name := range s.setup.Templates {
+		templates = append(templates, s.setup.TemplateSource(name))
+	}
+	slices.Sort(templates)
+	return libvirt.New(libvirt.Options{Hosts: hosts, Templates: slices.Compact(templates), Logger: s.log})
+}
+
+// Surveys are the answers of sites, by name.
+type Surveys map[string]*contract.Survey
+
+// Every names all sites of the setup.
+func (s *Sites) Every() map[string]bool {
+	names := map[string]bool{}
+	for name := range s.setup.Sites {
+		names[name] = true
+	}
+	return names
+}
+
+// AskAll surveys sites side by side. Those that cannot be reached are reported in
+// the error, in the order of their names; the others are answered for.
+func (s *Sites) AskAll(ctx context.Context, names map[string]bool) (Surveys, error) {
+	order := slices.Sorted(maps.Keys(names))
+	answers, failures := make([]*contract.Survey, len(order)), make([]error, len(order))
+	var all sync.WaitGroup
+	for i, name := range order {
+		all.Go(func() { answers[i], failures[i] = s.Ask(ctx, name) })
+	}
+	all.Wait()
+	asked := Surveys{}
+	for i, name := range order {
+		if failures[i] == nil {
+			asked[name] = answers[i]
+		}
+	}
+	return asked, errors.Join(failures...)
+}
+
+// patience is for how long a site may say nothing before that is reported.
+const patience = 10 * time.Second
+
+// remind reports every now and then that a site has not answered yet, until answered is
+// called.
+func (s *Sites) remind(site string) (answered func()) {
+	if s.notice == nil {
+		return func() {}
+	}
+	began, done := time.Now(), make(chan struct{})
+	go func() {
+		tick := time.NewTicker(patience)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				s.notice(fmt.Sprintf("site %s has not answered for %s; press Ctrl-C to give up", site, time.Since(began).Round(time.Second)))
+			}
+		}
+	}()
+	return func() { close(done) }
+}
+
+// Ask surveys one site.
+func (s *Sites) Ask(ctx context.Context, name string) (*contract.Survey, error) {
+	opened, err := s.Site(name)
+	if err != nil {
+		return nil, err
+	}
+	answered := s.remind(name)
+	answer, err := opened.Survey(ctx)
+	answered()
+	if err != nil {
+		return nil, fmt.Errorf("site %s: %w", strings.TrimSuffix(name+" at "+s.setup.Sites[name].URL.String(), " at "), err)
+	}
+	return answer, nil
+}
