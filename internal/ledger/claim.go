@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -35,8 +36,12 @@ type active struct {
 	ending sync.Once
 }
 
+// ErrRunExists means that the ledger has a run of this id already.
+var ErrRunExists = errors.New("there is a run of this id already")
+
 // StartRun writes that a run begins. Its machines are worked on by no other until
 // it ends, or is dead, and the addresses that are reserved for it are kept as long.
+// An id that another run has is an ErrRunExists.
 func (l *Ledger) StartRun(ctx context.Context, r Run, works []machine.Key, reserved []Reservation) error {
 	a := &active{run: r.ID, end: make(chan struct{})}
 	if l.store.concurrent {
@@ -51,10 +56,13 @@ func (l *Ledger) StartRun(ctx context.Context, r Run, works []machine.Key, reser
 		if err := recordHolder(tx, r.String()); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`INSERT INTO runs (id, command, user_name, host_name, sheet, setup, started, beat) VALUES (?, ?, ?, ?, ?, ?, ?, `+l.store.clock+`)`,
+		inserted, err := tx.Exec(`INSERT INTO runs (id, command, user_name, host_name, sheet, setup, started, beat) VALUES (?, ?, ?, ?, ?, ?, ?, `+l.store.clock+`) ON CONFLICT DO NOTHING`,
 			r.ID, r.Command, r.User, r.Host, r.Sheet, r.Setup, began.UTC().Format(time.RFC3339Nano))
 		if err != nil {
 			return err
+		}
+		if n, err := inserted.RowsAffected(); err != nil || n == 0 {
+			return cmp.Or(err, ErrRunExists)
 		}
 		for _, key := range works {
 			if _, err := tx.Exec(`INSERT INTO claims (site, machine, run) VALUES (?, ?, ?)`, key.Site, key.Name, r.ID); err != nil {

@@ -92,6 +92,8 @@ func TestAMachinesLife(t *testing.T) {
 		runs, err := l.Runs(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, "done", runs[0].Outcome)
+		require.ErrorIs(t, l.StartRun(ctx, Run{ID: "r1"}, nil, nil), ErrRunExists)
+		assert.NoError(t, l.StartRun(ctx, Run{ID: "r2"}, nil, nil))
 	})
 }
 

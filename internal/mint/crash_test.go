@@ -329,14 +329,15 @@ func crashes(t *testing.T) (again func() *world, want string, points int) {
 // that against what an undisturbed run comes to.
 func (w *world) settled(t *testing.T, want, what string) {
 	t.Helper()
+	var err error
 	for range 3 {
 		var incomplete *mint.Incomplete
-		if err := w.run(t, then, &death{}, &death{}); errors.As(err, &incomplete) && incomplete.Failed == 1 {
+		if err = w.run(t, then, &death{}, &death{}); errors.As(err, &incomplete) && incomplete.Failed == 1 {
 			break
 		}
 	}
 	w.stop()
-	assert.Equal(t, want, w.state(t), what)
+	assert.Equal(t, want, w.state(t), "%s; the last run: %v", what, err)
 	_ = os.RemoveAll(w.dir)
 }
 

@@ -117,11 +117,17 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 	return t.plan.Reserved
 }
 
-// startRun writes down that a run begins.
+// startRun writes down that a run begins. An id that another run of the same second has
+// drawn is drawn again.
 func (d *Desk) startRun(ctx context.Context, command string, works []machine.Key, reserved []ledger.Reservation) (ledger.Run, error) {
-	r := ledger.Run{ID: newRunID(), Command: command, Sheet: d.SheetDigest, Setup: d.SetupDigest, Started: time.Now()}
+	r := ledger.Run{Command: command, Sheet: d.SheetDigest, Setup: d.SetupDigest, Started: time.Now()}
 	r.User, r.Host = Operator()
-	return r, d.Ledger.StartRun(ctx, r, works, reserved)
+	for {
+		r.ID = newRunID()
+		if err := d.Ledger.StartRun(ctx, r, works, reserved); !errors.Is(err, ledger.ErrRunExists) {
+			return r, err
+		}
+	}
 }
 
 // Release gives back what was claimed: nothing is to be done.
