@@ -44,8 +44,8 @@ type Past struct {
 // Findings of machines that past.Named does not tell are not reported: such a machine
 // gets nothing.
 func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) ([]address.Reservation, finding.List) {
-	a := &assigner{setup: s, networks: s.AddressNetworks(), sources: map[string]string{}, found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past,
-		cells: map[netKey]finding.Position{}, macs: map[string]finding.Position{}, owners: map[string]machine.Key{}, short: map[string]*shortage{}}
+	a := &assigner{setup: s, networks: s.AddressNetworks(), sources: map[string]string{}, found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past, reserved: make([]address.Reservation, 0, len(wanted)),
+		cells: map[netKey]finding.Position{}, macs: make(map[string]card, len(wanted)), owners: map[string]machine.Key{}, short: map[[2]string]*shortage{}}
 	for name := range a.networks {
 		source := s.NetworkSource(name)
 		if other, ok := a.sources[source]; !ok || name < other {
@@ -87,7 +87,7 @@ func (a *assigner) answers(w *batch.Wanted) {
 	}
 	if kind.Limits != nil {
 		for i, what := range kind.Limits(w.Adapters) {
-			a.addFinding(w, finding.Finding{Severity: finding.Warning, Code: "not-everywhere", At: w.Adapter("address", i).At, Message: what,
+			a.addFinding(w, finding.Finding{Severity: finding.Warning, Code: "not-everywhere", At: addressAt(w, i), Message: what,
 				Hint: "use a static address to keep the routes; the template's packages decide which program configures the network"}, what)
 		}
 		return
@@ -114,16 +114,25 @@ type assigner struct {
 	sources  map[string]string // by what a network is called at the sites, its name
 	book     *address.Allocator
 	cells    map[netKey]finding.Position
-	macs     map[string]finding.Position
+	macs     map[string]card
 	past     Past
-	owners   map[string]machine.Key // of MAC addresses
-	short    map[string]*shortage   // by network and pool
+	owners   map[string]machine.Key // of MAC addresses, those of the ledger
+	short    map[[2]string]*shortage // by network and pool
 	reserved []address.Reservation
 	found    finding.Collector
 	// misplaced are findings whose hint tells free addresses, once all
 	// claims are known.
 	misplaced []misplaced
 }
+
+// card is an adapter, counted from 0, of a machine.
+type card struct {
+	of      *batch.Wanted
+	adapter int
+}
+
+// addressAt is where an adapter's addresses stand.
+func addressAt(w *batch.Wanted, adapter int) finding.Position { return w.Adapter("address", adapter).At }
 
 type misplaced struct {
 	finding int
@@ -185,15 +194,13 @@ func (a *assigner) machine(w *batch.Wanted) {
 		if adapter.MAC == "" {
 			adapter.MAC = a.mac(w, i)
 		}
-		at := w.Adapter("mac", i).At
 		if first, taken := a.macs[adapter.MAC]; taken && !adapter.Parent.IsVLAN() {
-			a.bad(w, "duplicate-mac", at, adapter.MAC, fmt.Sprintf("MAC address %s is already in %s", adapter.MAC, first), "give each adapter its own, or leave the cell empty")
+			a.bad(w, "duplicate-mac", w.Adapter("mac", i).At, adapter.MAC, fmt.Sprintf("MAC address %s is already in %s", adapter.MAC, first.of.Adapter("mac", first.adapter).At), "give each adapter its own, or leave the cell empty")
 		}
 		if whose, foreign := a.past.Foreign[adapter.MAC]; foreign && !adapter.Parent.IsVLAN() {
-			a.bad(w, "duplicate-mac", at, adapter.MAC, fmt.Sprintf("MAC address %s belongs to %s", adapter.MAC, whose), "give each adapter its own, or leave the cell empty")
+			a.bad(w, "duplicate-mac", w.Adapter("mac", i).At, adapter.MAC, fmt.Sprintf("MAC address %s belongs to %s", adapter.MAC, whose), "give each adapter its own, or leave the cell empty")
 		}
-		a.macs[adapter.MAC] = at
-		a.owners[adapter.MAC] = w.Key
+		a.macs[adapter.MAC] = card{w, i}
 		a.retainAddresses(w, i)
 		for _, wish := range w.Wishes[i] {
 			switch wish.Kind {
@@ -247,19 +254,20 @@ func (a *assigner) claim(w *batch.Wanted, i int, wish batch.Wish) {
 			}
 		}
 		told := a.found.Len()
-		a.bad(w, "bad-address", wish.At, wish, err.Error(), hint)
+		a.bad(w, "bad-address", addressAt(w, i), wish, err.Error(), hint)
 		if hint == "" {
 			a.offer(told, network)
 		}
 		return
 	}
-	if a.claimed(w, i, network, wish.Addr, wish.At, wish) {
+	if a.claimed(w, i, network, wish.Addr, wish) {
 		a.setAddress(w, i, network, wish.Addr, "")
 	}
 }
 
 // claimed takes an address for an adapter, or tells at its cell who has it.
-func (a *assigner) claimed(w *batch.Wanted, i int, network address.Network, addr netip.Addr, at finding.Position, value any) bool {
+func (a *assigner) claimed(w *batch.Wanted, i int, network address.Network, addr netip.Addr, value any) bool {
+	at := addressAt(w, i)
 	key := netKey{network.Name, addr}
 	told := a.found.Len()
 	if first, taken := a.cells[key]; taken {
@@ -287,11 +295,11 @@ func (a *assigner) allocate(w *batch.Wanted) {
 			}
 			pool, err := network.Pool(wish.Pool)
 			if err != nil {
-				a.bad(w, "unknown-pool", wish.At, wish, err.Error(), "")
+				a.bad(w, "unknown-pool", addressAt(w, i), wish, err.Error(), "")
 				continue
 			}
 			all, err := a.book.Allocate(address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}, network, pool)
-			a.count(network, pool, wish, w, err)
+			a.count(network, pool, wish, w, i, err)
 			for _, addr := range all {
 				if wish.Kind == address.Leased {
 					a.lease(w, i, network, addr, pool.Name, wish)
@@ -307,7 +315,7 @@ func (a *assigner) allocate(w *batch.Wanted) {
 func (a *assigner) lease(w *batch.Wanted, i int, network address.Network, addr netip.Addr, pool string, wish batch.Wish) {
 	adapter := &w.Adapters[i]
 	if !addr.Is4() || adapter.Lease.IsValid() {
-		a.bad(w, "bad-address", wish.At, wish, "an adapter has at most one DHCP reservation, for an IPv4 address", "write pool instead of dhcp:pool for the others")
+		a.bad(w, "bad-address", addressAt(w, i), wish, "an adapter has at most one DHCP reservation, for an IPv4 address", "write pool instead of dhcp:pool for the others")
 		return
 	}
 	adapter.DHCP, adapter.Lease = true, network.Prefix(addr)
@@ -320,11 +328,12 @@ type shortage struct {
 	pool          address.Pool
 	first         batch.Wish
 	by            *batch.Wanted // the first that gets none
+	adapter       int           // that of the first, from 0
 	wanted, lacks int
 }
 
-func (a *assigner) count(network address.Network, pool address.Pool, wish batch.Wish, w *batch.Wanted, err error) {
-	id := network.Name + "\x00" + pool.Name
+func (a *assigner) count(network address.Network, pool address.Pool, wish batch.Wish, w *batch.Wanted, i int, err error) {
+	id := [2]string{network.Name, pool.Name}
 	s := a.short[id]
 	if s == nil {
 		s = &shortage{network: network, pool: pool}
@@ -333,7 +342,7 @@ func (a *assigner) count(network address.Network, pool address.Pool, wish batch.
 	s.wanted++
 	if err != nil {
 		if s.lacks == 0 || a.past.Named != nil && !a.past.Named(s.by.Name) {
-			s.first, s.by = wish, w
+			s.first, s.by, s.adapter = wish, w, i
 		}
 		s.lacks++
 	}
@@ -341,7 +350,7 @@ func (a *assigner) count(network address.Network, pool address.Pool, wish batch.
 
 // addShortages reports each pool that cannot give what is wanted of it.
 func (a *assigner) addShortages() {
-	for _, id := range slices.Sorted(maps.Keys(a.short)) {
+	for _, id := range slices.SortedFunc(maps.Keys(a.short), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) }) {
 		s := a.short[id]
 		if s.lacks == 0 {
 			continue
@@ -353,7 +362,7 @@ func (a *assigner) addShortages() {
 				why = append(why, fmt.Sprintf("%d %s", n, standing))
 			}
 		}
-		a.bad(s.by, "pool-exhausted", s.first.At, s.first, fmt.Sprintf("pool %s of network %s is exhausted: %d addresses (%s), %d needed; none left for %s", s.pool.Name, s.network.Name,
+		a.bad(s.by, "pool-exhausted", addressAt(s.by, s.adapter), s.first, fmt.Sprintf("pool %s of network %s is exhausted: %d addresses (%s), %d needed; none left for %s", s.pool.Name, s.network.Name,
 			s.pool.Size(), strings.Join(why, ", "), s.wanted, others(s.by.Name, s.lacks-1)), fmt.Sprintf("extend the pool in the setup by %d, or see `mintbatch pool show %s`", s.lacks, s.pool.Name))
 	}
 }
@@ -412,10 +421,9 @@ func (a *assigner) ways(w *batch.Wanted) {
 				adapter.Routes = append(adapter.Routes, r)
 			}
 		}
-		for _, d := range network.DNS {
-			if has(d) {
-				adapter.DNS = append(adapter.DNS, d)
-			}
+		adapter.DNS = network.DNS[:len(network.DNS):len(network.DNS)] // shared, unless some are left out
+		if !all(network.DNS, has) {
+			adapter.DNS = slices.DeleteFunc(slices.Clone(network.DNS), func(d netip.Addr) bool { return !has(d) })
 		}
 		if len(adapter.Addresses) > 0 {
 			adapter.Search = network.Search
@@ -438,12 +446,11 @@ func (a *assigner) retainAddresses(w *batch.Wanted, i int) {
 	adapter := &w.Adapters[i]
 	adapter.DHCP, adapter.DHCP6, adapter.SLAAC = has.DHCP, has.DHCP6, has.SLAAC
 	network, known := a.network(w, i+1)
-	at := w.Adapter("address", i).At
 	for _, p := range has.Addresses {
 		switch {
 		case !known: // of a network that the setup no longer has
 			adapter.Addresses = append(adapter.Addresses, p)
-		case a.claimed(w, i, network, p.Addr(), at, p.Addr()):
+		case a.claimed(w, i, network, p.Addr(), p.Addr()):
 			a.setAddress(w, i, network, p.Addr(), network.PoolOf(p.Addr()))
 		}
 	}
@@ -451,8 +458,12 @@ func (a *assigner) retainAddresses(w *batch.Wanted, i int) {
 	case !p.IsValid():
 	case !known:
 		adapter.Lease = p
-	case a.claimed(w, i, network, p.Addr(), at, p.Addr()):
+	case a.claimed(w, i, network, p.Addr(), p.Addr()):
 		adapter.Lease = network.Prefix(p.Addr())
 		a.reserve(w, i, network, p.Addr(), network.PoolOf(p.Addr()))
 	}
+}
+
+func all[T any](list []T, is func(T) bool) bool {
+	return !slices.ContainsFunc(list, func(v T) bool { return !is(v) })
 }

@@ -146,10 +146,10 @@ func (b *builder) addressCell(o Origin, place int, a machine.Adapter) []Wish {
 			b.bad("bad-address", o, fmt.Sprintf("%q and %q contradict each other", all[i].Word, word), "remove one of them")
 			continue
 		}
-		all = append(all, Wish{parsed, o.At, word})
+		all = append(all, Wish{parsed, word})
 	}
 	if o.Value == "" && !a.Parent.IsBond() {
-		all = append(all, Wish{address.Wish{Kind: address.DHCP}, o.At, ""})
+		all = append(all, Wish{address.Wish{Kind: address.DHCP}, ""})
 	}
 	for _, w := range all {
 		if a.Parent.IsBond() && w.Kind != address.None {

@@ -37,8 +37,8 @@ func BuildNameless(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List)
 
 func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, nameless bool) ([]*Wanted, finding.List) {
 	b := &builder{named: named, found: finding.Collector{Nameless: nameless}, table: table, setup: s, index: map[string]int{}, hints: map[[2]string]string{},
-		taken: map[string]finding.Position{}, hostnames: map[string]finding.Position{}, shared: map[machine.PasswordKind]bool{},
-		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, defaults: map[string][]string{}}
+		taken: map[string]*Wanted{}, hostnames: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{},
+		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, usuals: map[string]*usual{}}
 	b.most = 1
 	for i, c := range table.Columns {
 		b.index[c.ID()] = i
@@ -51,9 +51,13 @@ func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, 
 	}
 	b.columns, b.places = columnsOf(table, b.index, b.most)
 	b.texts = make([]string, len(b.columns))
+	b.inputs = inputs{table: table, index: b.index, setup: s, bad: b.bad, warn: b.warn, looked: map[string]bool{}}
+	defer func() { b.inputs.bad, b.inputs.warn = nil, nil }()
+	b.wanted = make([]*Wanted, 0, len(table.Rows))
 	for _, row := range table.Rows {
 		before := len(b.wanted)
 		b.faulty = false
+		clear(b.inputs.looked)
 		if b.row(row); b.faulty {
 			b.wanted = b.wanted[:before]
 		}
@@ -71,13 +75,14 @@ type builder struct {
 	columns   []readColumn
 	places    map[string]int      // of the columns, by id
 	texts     []string            // of the row that is being read
-	defaults  map[string][]string // by presets and template
+	usuals    map[string]*usual   // by presets and template
+	inputs    inputs
 	wanted    []*Wanted
 	found     finding.Collector
 	touched   []string                    // the machines that what is looked at belongs to
 	hints     map[[2]string]string        // by kind and word
-	taken     map[string]finding.Position // names, in lower case
-	hostnames map[string]finding.Position
+	taken     map[string]*Wanted          // by site and name, in lower case
+	hostnames map[string]*Wanted          // by full domain name; the last that has it
 	shared    map[machine.PasswordKind]bool
 	checked   map[[2]string]error           // what once came of a costly check, by kind and text
 	joined    map[string]*machine.Firstboot // first-boot contents, by presets and fragments
@@ -110,7 +115,7 @@ func (b *builder) bad(code string, o Origin, message, hint string) {
 
 // row reads a row, checks it and builds its machines.
 func (b *builder) row(cells sheet.Row) {
-	src := &source{table: b.table, index: b.index, setup: b.setup, row: cells, bad: b.bad, warn: b.warn, looked: map[string]bool{}}
+	src := &source{inputs: &b.inputs, row: cells}
 	b.secrets(src)
 	name := src.written("machine")
 	if name.Value == "" {
@@ -136,7 +141,7 @@ func (b *builder) row(cells sheet.Row) {
 	var common machine.Spec
 	for i := range span.Count() {
 		own := *src
-		own.span, own.i = span, i
+		own.span, own.i, own.expansion = span, i, nil
 		own.name, own.domain = inDomain(lowered(span.Name(i), rules))
 		if i == 0 || own.varies {
 			own.varies = false
@@ -264,12 +269,9 @@ func (b *builder) hostname(w *Wanted, r *row) {
 	}
 	fqdn := strings.ToLower(w.Guest.FQDN())
 	if first, taken := b.hostnames[fqdn]; taken && o.Value != "" {
-		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also used by %s", fqdn, first), "choose another name")
+		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also used by %s", fqdn, first.hostnameAt()), "choose another name")
 	}
-	if o.Value == "" {
-		o = r.written("machine")
-	}
-	b.hostnames[fqdn] = o.At
+	b.hostnames[fqdn] = w
 	for _, a := range w.Guest.Accounts() {
 		if kinds.Of(w.Guest).Accounts && strings.EqualFold(a.User, w.Guest.Hostname) {
 			b.bad("bad-login", r.cell("login"), fmt.Sprintf("the account %s has the same name as its computer, which Windows does not allow", a.User), "rename one of them")

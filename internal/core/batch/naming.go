@@ -40,10 +40,10 @@ func (b *builder) names(w *Wanted, r *row, cell Origin, rules []setup.NameRule) 
 	id := strings.ToLower(w.Site + "/" + w.Name)
 	if first, taken := b.taken[id]; taken {
 		w.Misnamed = true
-		b.bad("duplicate-machine", cell, fmt.Sprintf("machine %s is already in %s", w.Name, first), "remove one of the rows; letter case is ignored")
+		b.bad("duplicate-machine", cell, fmt.Sprintf("machine %s is already in %s", w.Name, first.row.written("machine").At), "remove one of the rows; letter case is ignored")
 		return
 	}
-	b.taken[id] = cell.At
+	b.taken[id] = w
 	for _, rule := range rules {
 		b.naming(w, r, cell, rule)
 	}

@@ -17,12 +17,22 @@ type Origin struct {
 	At    finding.Position `json:"at"`
 }
 
-// source finds the text of one machine's columns.
-type source struct {
+// inputs are what all machines of a batch are made of.
+type inputs struct {
 	table *sheet.Table
 	index map[string]int // of columns, by their id
 	setup *setup.Setup
-	row   sheet.Row
+
+	// While the batch is built; afterwards everything was reported already.
+	bad    func(code string, o Origin, message, hint string)
+	warn   func(code string, o Origin, message, hint string)
+	looked map[string]bool // the columns of the row in which literal has looked
+}
+
+// source finds the text of one machine's columns.
+type source struct {
+	*inputs
+	row sheet.Row
 	// presets and template are known only once they were looked up themselves.
 	presets  []string // the row's preset and those it extends
 	template string
@@ -33,12 +43,14 @@ type source struct {
 	// domain is that of a name which is a full one.
 	domain string
 
-	varies bool              // a value was asked for that differs from machine to machine
-	within []string          // the columns whose placeholders are being expanded
+	varies bool // a value was asked for that differs from machine to machine
+	*expansion
+}
+
+// expansion is of the placeholders of one machine; nil if it has none.
+type expansion struct {
+	within []string          // the columns that are being expanded
 	known  map[string]string // what placeholders came to, by column
-	bad    func(code string, o Origin, message, hint string)
-	warn   func(code string, o Origin, message, hint string)
-	looked map[string]bool // the columns in which literal has looked
 }
 
 // find returns the text that counts for a column, its placeholders expanded.

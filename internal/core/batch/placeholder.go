@@ -63,6 +63,9 @@ const longest = 32767
 
 // expanded is a column's text with its placeholders expanded.
 func (s *source) expanded(id string, o Origin) string {
+	if s.expansion == nil {
+		s.expansion = &expansion{known: map[string]string{}}
+	}
 	if text, ok := s.known[id]; ok {
 		return text
 	}
@@ -76,9 +79,6 @@ func (s *source) expanded(id string, o Origin) string {
 	if len(text) > longest {
 		s.describe(o, "with its placeholders expanded, the cell is longer than 32,767 characters", "")
 		text = ""
-	}
-	if s.known == nil {
-		s.known = map[string]string{}
 	}
 	s.known[id] = text
 	return text

@@ -29,18 +29,18 @@ func (r *row) cell(id string) Origin { return r.find(id) }
 
 // read reads all cells of a row.
 func (b *builder) read(src *source) *row {
-	r := &row{source: src, texts: b.texts, places: b.places}
 	usual := b.usual(src)
+	r := &row{source: src, texts: b.texts, places: b.places, spec: usual.spec}
 	for k, c := range b.columns {
-		text := usual[k]
+		text, read := usual.texts[k], usual.read[k]
 		if c.cell >= 0 && src.row.Cells[c.cell] != "" {
-			text = src.row.Cells[c.cell]
+			text, read = src.row.Cells[c.cell], !c.Reads()
 		}
 		if strings.IndexByte(text, '{') >= 0 {
 			text = src.find(c.id).Value
 		}
 		r.texts[k] = text
-		if !c.Reads() {
+		if read {
 			continue
 		}
 		for _, p := range c.Read(&r.spec, text) {
@@ -50,20 +50,34 @@ func (b *builder) read(src *source) *row {
 	return r
 }
 
-// usual lists what counts for each column where the row's own cell is empty.
-func (b *builder) usual(src *source) []string {
-	key := strings.Join(src.presets, "\x00") + "\x00" + src.template
-	if texts, ok := b.defaults[key]; ok {
-		return texts
+// usual is what counts where the cells of a row are empty.
+type usual struct {
+	texts []string // by the place of the column
+	spec  machine.Spec
+	read  []bool // the columns whose texts are in the spec, or are not to be
+}
+
+// usual reads what a row's presets, its template and the defaults say, once for all rows
+// that have the same. What depends on the row, or is wrong, is read in each.
+func (b *builder) usual(src *source) *usual {
+	key := src.template
+	for _, p := range src.presets {
+		key += "\x00" + p
 	}
+	if u, ok := b.usuals[key]; ok {
+		return u
+	}
+	setup := *src.inputs
+	setup.index = nil
 	without := *src
-	without.index = nil
-	texts := make([]string, len(b.columns))
+	without.inputs = &setup
+	u := &usual{texts: make([]string, len(b.columns)), read: make([]bool, len(b.columns))}
 	for k, c := range b.columns {
-		texts[k] = without.written(c.id).Value
+		u.texts[k] = without.written(c.id).Value
+		u.read[k] = !c.Reads() || strings.IndexByte(u.texts[k], '{') < 0 && c.Read(&u.spec, u.texts[k]) == nil
 	}
-	b.defaults[key] = texts
-	return texts
+	b.usuals[key] = u
+	return u
 }
 
 // specOf reads a row, checks what belongs together in it, and builds what all of its

@@ -1,6 +1,8 @@
 package batch
 
 import (
+	"strings"
+
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
@@ -21,10 +23,9 @@ type Wanted struct {
 	row  *source
 }
 
-// Wish is one word of an address cell and where it stands.
+// Wish is one word of an address cell.
 type Wish struct {
 	address.Wish
-	At   finding.Position
 	Word string // as it is written
 }
 
@@ -53,6 +54,14 @@ func (w *Wanted) SealedAt(name string) finding.Position {
 		if o := w.row.find(id); o.Value != "" {
 			return o.At
 		}
+	}
+	return w.row.written("machine").At
+}
+
+// hostnameAt is where the machine's host name stands: by default it is the machine's.
+func (w *Wanted) hostnameAt() finding.Position {
+	if o := w.row.find("hostname"); strings.TrimSuffix(o.Value, ".") != "" {
+		return o.At
 	}
 	return w.row.written("machine").At
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -35,11 +36,11 @@ func Identity(ledger uuid.UUID, key Key, generation int) uuid.UUID {
 // the same for ever, also after a remake. Where another adapter has it already,
 // the next try gives another.
 func MAC(ledger uuid.UUID, key Key, n int, prefix MACPrefix, try int) net.HardwareAddr {
-	text := fmt.Appendf(nil, "%s\x00adapter\x00%s\x00%s\x00%d", ledger, key.Site, key.Name, n)
+	text := ledger.String() + "\x00adapter\x00" + key.Site + "\x00" + key.Name + "\x00" + strconv.Itoa(n)
 	if try > 0 {
-		text = fmt.Appendf(text, "\x00%d", try)
+		text += "\x00" + strconv.Itoa(try)
 	}
-	sum := sha256.Sum256(text)
+	sum := sha256.Sum256([]byte(text))
 	mac := net.HardwareAddr(sum[:6])
 	if copy(mac, prefix.bytes[:prefix.n]) == 0 {
 		mac[0] = mac[0]&^0x01 | 0x02
