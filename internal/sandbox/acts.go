@@ -58,10 +58,8 @@ func (s *Sandbox) clone(c *call) (any, error) {
 		}
 		return done, nil
 	}
-	for _, other := range s.machines {
-		if other.Site == c.site && !other.Kept && strings.EqualFold(other.Name, order.Name) {
-			return nil, refuse(http.StatusConflict, "another machine is named %s", order.Name)
-		}
+	if s.inventories[c.site].names[strings.ToLower(order.Name)] != nil {
+		return nil, refuse(http.StatusConflict, "another machine is named %s", order.Name)
 	}
 	t, known := c.plan.template(order.Template)
 	if !known {
@@ -75,11 +73,11 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	if err := s.place(c, r, order, t); err != nil {
 		return nil, err
 	}
-	s.machines[id] = r
+	s.add(r)
 	end := func(done bool) error {
 		delete(s.coming, id)
 		if !done {
-			delete(s.machines, id)
+			s.drop(r)
 			return nil
 		}
 		return s.disk.keep(r)
@@ -184,12 +182,14 @@ func (s *Sandbox) remove(c *call) (any, error) {
 	case coming:
 		return nil, refuse(http.StatusConflict, "the machine is still being cloned")
 	case keep:
+		s.drop(r)
 		r.Kept, r.Adapters, r.Power, r.Report = true, nil, machine.Off, nil
+		s.add(r)
 		return done, errors.Join(s.disk.dropSeed(id), s.disk.keep(r))
 	case r.Kept:
 		return nil, refuse(http.StatusConflict, "its disks were kept and are never deleted: %s", strings.Join(r.files(), ", "))
 	}
-	delete(s.machines, id)
+	s.drop(r)
 	return done, s.disk.forget(r)
 }
 
@@ -241,15 +241,14 @@ func (s *Sandbox) ignoresShutdown() error {
 }
 
 func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (contract.Task, error) {
+	site := s.inventories[c.site] // without the machine itself
 	for i, a := range adapters {
 		network, ok := c.plan.network(a.Network)
 		if !ok {
 			return contract.Task{}, refuse(http.StatusConflict, "no network %q", a.Network)
 		}
-		for _, other := range s.machines {
-			if other.Site == c.site && other.ID != r.ID && slices.ContainsFunc(other.Adapters, func(b adapter) bool { return b.MAC == a.MAC }) {
-				return contract.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
-			}
+		if other := site.cards[a.MAC]; other != nil {
+			return contract.Task{}, refuse(http.StatusConflict, "machine %s has the MAC address %s already", other.Name, a.MAC)
 		}
 		if asked := a.Lease; a.Unplugged && !asked.IsValid() {
 			adapters[i].Lease = netip.Prefix{}
@@ -257,7 +256,7 @@ func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (contract.Task, e
 			adapters[i].Lease = s.lease(c, r, network, adapters[:i])
 		} else if !network.Leases.IsValid() {
 			return contract.Task{}, refuse(http.StatusConflict, "network %q has no DHCP server", a.Network)
-		} else if s.leased(c, r, a.Network, asked.Addr()) {
+		} else if site.leases[lease{a.Network, asked.Addr()}] != nil {
 			return contract.Task{}, refuse(http.StatusConflict, "network %q reserves %s for another machine", a.Network, asked.Addr())
 		}
 		if adapters[i].Advertised = network.Advertises; a.Unplugged {
@@ -266,19 +265,6 @@ func (s *Sandbox) wire(c *call, r *record, adapters []adapter) (contract.Task, e
 	}
 	r.Adapters = adapters
 	return done, nil
-}
-
-// leased reports whether another machine's adapter has an address of a network by DHCP.
-func (s *Sandbox) leased(c *call, r *record, network string, a netip.Addr) bool {
-	for _, other := range s.machines {
-		if other.Site != c.site || other.ID == r.ID {
-			continue
-		}
-		if slices.ContainsFunc(other.Adapters, func(b adapter) bool { return b.Network == network && b.Lease.Addr() == a }) {
-			return true
-		}
-	}
-	return false
 }
 
 func (p SitePlan) network(name string) (NetworkPlan, bool) {
@@ -299,23 +285,7 @@ func (s *Sandbox) lease(c *call, r *record, n NetworkPlan, before []adapter) net
 	if i := len(before); i < len(r.Adapters) && r.Adapters[i].Network == n.Name {
 		return r.Adapters[i].Lease
 	}
-	taken := map[netip.Addr]bool{}
-	for _, a := range before {
-		taken[a.Lease.Addr()] = true
-	}
-	for _, other := range s.machines {
-		for _, a := range other.Adapters {
-			if other.Site == c.site && a.Network == n.Name {
-				taken[a.Lease.Addr()] = true
-			}
-		}
-	}
-	for a := n.Leases.Addr(); n.Leases.Contains(a); a = a.Next() {
-		if !taken[a] {
-			return netip.PrefixFrom(a, 24)
-		}
-	}
-	return netip.Prefix{}
+	return s.inventories[c.site].lease(n, before)
 }
 
 func (s *Sandbox) record(_ *call, r *record, mark contract.Mark) (contract.Task, error) {
@@ -359,32 +329,17 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 
 // capacity reports how full hosts and stores are.
 func (s *Sandbox) capacity(c *call) contract.Survey {
-	used, memory := map[string]machine.Size{}, map[string]machine.Size{}
-	for _, r := range s.machines {
-		if r.Site != c.site {
-			continue
-		}
-		t, _ := c.plan.template(r.Template)
-		used[r.Store] += r.size(t)
-		for _, d := range r.Shape.Disks {
-			if d.Kind == machine.FullDisk {
-				used[cmp.Or(d.Store, r.Store)] += d.Size
-			}
-		}
-		if r.Power == machine.On {
-			memory[r.Host] += r.Shape.Memory
-		}
-	}
+	site := s.inventories[c.site]
 	v := contract.Survey{Hosts: []contract.Host{}, Stores: []contract.Store{}}
 	for _, h := range c.plan.Hosts {
 		if h.Down != "" {
 			v.Hosts = append(v.Hosts, contract.Host{Name: h.Name, Down: h.Down, Stores: []string{}})
 			continue
 		}
-		v.Hosts = append(v.Hosts, contract.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-memory[h.Name]), Stores: h.Stores})
+		v.Hosts = append(v.Hosts, contract.Host{Name: h.Name, CPUs: h.CPUs, Memory: h.Memory, FreeMemory: max(0, h.Memory-site.memory[h.Name]), Stores: h.Stores})
 	}
 	for _, st := range c.plan.Stores {
-		v.Stores = append(v.Stores, contract.Store{Name: st.Name, Capacity: st.Capacity, Free: max(0, st.Capacity-used[st.Name])})
+		v.Stores = append(v.Stores, contract.Store{Name: st.Name, Capacity: st.Capacity, Free: max(0, st.Capacity-site.used[st.Name])})
 	}
 	return v
 }

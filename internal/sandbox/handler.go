@@ -140,7 +140,9 @@ func changing[T any](s *Sandbox, act func(*Sandbox, *call, *record, T) (contract
 // change finds the machine, lets the act change it and keeps what became of it.
 func (s *Sandbox) change(c *call, act func(*record) (contract.Task, error)) (any, error) {
 	return s.with(c, func(r *record) (any, error) {
+		s.drop(r)
 		t, err := act(r)
+		s.add(r)
 		if err != nil {
 			return nil, err
 		}

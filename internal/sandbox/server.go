@@ -54,10 +54,13 @@ type Sandbox struct {
 
 	mu       sync.Mutex
 	machines map[uuid.UUID]*record
-	coming   map[uuid.UUID]string // clones not finished yet, with their tasks
-	tasks    map[string]*task
-	under    map[string]int // acts under way, by what they are and where
-	most     map[string]int
+	// inventories are kept by site.
+	inventories map[string]*inventory
+
+	coming map[uuid.UUID]string // clones not finished yet, with their tasks
+	tasks  map[string]*task
+	under  map[string]int // acts under way, by what they are and where
+	most   map[string]int
 }
 
 // Most reports how many acts of a kind were ever under way at once: copies and
@@ -94,7 +97,7 @@ func Open(o Options) (*Sandbox, error) {
 	if o.Faults == nil {
 		o.Faults = &Faults{}
 	}
-	s := &Sandbox{options: o, machines: map[uuid.UUID]*record{}, coming: map[uuid.UUID]string{}, tasks: map[string]*task{},
+	s := &Sandbox{options: o, machines: map[uuid.UUID]*record{}, inventories: map[string]*inventory{}, coming: map[uuid.UUID]string{}, tasks: map[string]*task{},
 		under: map[string]int{}, most: map[string]int{}}
 	if err := s.open(); err != nil {
 		return nil, fmt.Errorf("sandbox in %s: %w", o.Dir, err)
@@ -117,10 +120,28 @@ func (s *Sandbox) open() error {
 	if s.disk, records, err = openDisk(s.options.Dir); err != nil {
 		return err
 	}
+	for name := range s.options.Plan.Sites {
+		s.inventories[name] = newInventory()
+	}
 	for _, r := range records {
-		s.machines[r.ID] = r
+		s.add(r)
 	}
 	return nil
+}
+
+// add takes a machine in, drop takes it out; what changes it is done in between.
+func (s *Sandbox) add(r *record) {
+	s.machines[r.ID] = r
+	if v := s.inventories[r.Site]; v != nil { // of a site that the plan still has
+		v.add(r, s.options.Plan.Sites[r.Site])
+	}
+}
+
+func (s *Sandbox) drop(r *record) {
+	delete(s.machines, r.ID)
+	if v := s.inventories[r.Site]; v != nil {
+		v.remove(r, s.options.Plan.Sites[r.Site])
+	}
 }
 
 func (s *Sandbox) path(name string) string { return filepath.Join(s.options.Dir, name) }
