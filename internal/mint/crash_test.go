@@ -89,6 +89,19 @@ func act[T any](m mortal, name string, call func() (T, error)) (T, error) {
 	return v, err
 }
 
+func (m mortal) SideBySide() bool {
+	c, ok := m.Site.(site.Concurrent)
+	return ok && c.SideBySide()
+}
+
+func (m mortal) AwaitReport(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	r, ok := m.Site.(site.Reporter)
+	if !ok {
+		return m.Machine(ctx, id)
+	}
+	return act(m, "report", func() (*contract.Machine, error) { return r.AwaitReport(ctx, id) })
+}
+
 func (m mortal) Survey(ctx context.Context) (*contract.Survey, error) {
 	return act(m, "survey", func() (*contract.Survey, error) { return m.Site.Survey(ctx) })
 }

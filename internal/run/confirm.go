@@ -57,16 +57,27 @@ func (j *job) waitForGuest(ctx context.Context) error {
 // the guest's own, or not all of it, counts only when nothing better comes.
 func (j *job) checkReport(ctx, stop context.Context) error {
 	deadline := time.Now().Add(j.Times[Confirming])
-	pause := pollDelays()
+	began := time.Now()
+	poll := j.durations.polls(j.work.Site, step.Confirm)
 	hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
 	if err != nil {
 		return err
 	}
+	asking, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(stop, cancel)()
 	for {
-		m, err := j.site.Machine(ctx, j.work.Identity)
+		ask := j.site.Machine
+		if r, waits := j.site.(site.Reporter); waits && time.Until(deadline) > site.Patience {
+			ask = r.AwaitReport
+		}
+		m, err := ask(asking, j.work.Identity)
+		if err != nil && stopped(stop) && ctx.Err() == nil {
+			return ErrStopped
+		}
 		if errors.Is(err, site.ErrUnreachable) && ctx.Err() == nil && time.Now().Before(deadline) {
 			// The guest goes on booting while its site is away.
-			if err := sleep(stop, pause.NextBackOff()); err != nil {
+			if err := poll.wait(stop); err != nil {
 				return ErrStopped
 			}
 			continue
@@ -82,6 +93,7 @@ func (j *job) checkReport(ctx, stop context.Context) error {
 			mismatch := Mismatch(j.work.Machine, machine.AtFirstBoot(j.work.Machine.Adapters), hostKey, r)
 			switch {
 			case mismatch == nil:
+				j.durations.learn(j.work.Site, step.Confirm, time.Since(began))
 				return nil
 			case j.loseOldSecrets() && r.HostKey != "" && Mismatch(j.work.Machine, machine.AtFirstBoot(j.work.Machine.Adapters), "", r) == nil:
 				return j.takeOver(ctx, r.HostKey)
@@ -94,7 +106,7 @@ func (j *job) checkReport(ctx, stop context.Context) error {
 		if late {
 			return j.noReport(m)
 		}
-		if err := sleep(stop, pause.NextBackOff()); err != nil {
+		if err := poll.wait(stop); err != nil {
 			return ErrStopped
 		}
 	}

@@ -53,6 +53,8 @@ type Engine struct {
 	// Boundary, if set, is called at every boundary of every step. It lets
 	// tests end the process exactly there.
 	Boundary func(Boundary)
+
+	durations durations
 }
 
 // Boundary is a moment at the edge of a step: `before` anything, `begun` once
@@ -174,7 +176,9 @@ func (e *Engine) runAll(ctx, stop context.Context, works []proof.Work, c path) [
 		line.release(a.at)
 		j := jobs[a.index]
 		if a.err == nil && a.next != "" {
-			e.report(Event{Key: j.work.Key, Step: a.step, State: Waiting})
+			if a.next != Brief {
+				e.report(Event{Key: j.work.Key, Step: a.step, State: Waiting})
+			}
 			line.add(e.demand(j.work, a.next), waiter{index: a.index, under: true})
 			continue
 		}
@@ -265,6 +269,8 @@ func (j *job) slotOf(name step.Name) Slot {
 		return Starting
 	case name == step.Confirm:
 		return Confirming
+	case clones && (name == step.Wire || name == step.Seed || name == step.Record), clones && name == step.Shape && j.work.Machine.Shape.Disk == 0 && len(j.work.Machine.Shape.Disks) == 0:
+		return Brief
 	}
 	return AnyStep
 }

@@ -11,6 +11,9 @@ const (
 	FullClone  Slot = "full_clones"
 	Starting   Slot = "starts"
 	Confirming Slot = "confirms" // waiting for a guest's report
+
+	// Brief is of steps that merely tell a site something: they need no slot.
+	Brief Slot = "brief"
 )
 
 // Parallel is how many slots there are of each kind; 0 is no limit.
@@ -29,8 +32,11 @@ type demand struct {
 // counters are those that a demand takes one of each.
 func (d demand) counters() []counter {
 	slots := []Slot{AnyStep, d.slot}
-	if d.slot == Confirming || d.slot == AnyStep {
+	switch d.slot {
+	case Confirming, AnyStep:
 		slots = slots[1:]
+	case Brief:
+		return nil
 	}
 	var all []counter
 	for _, slot := range slots {

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"errors"
+	"sync"
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
@@ -27,6 +28,9 @@ type act struct {
 	ends bool
 	// unless reports, right before the step, that it is not needed; nil if it always is.
 	unless func(ctx context.Context) (bool, error)
+	// beside is set if the step may be done while the one before it is, at a site that allows
+	// that.
+	beside bool
 	// despite reports whether a failure of the step lets the chain go on.
 	despite func(err error) bool
 }
@@ -68,7 +72,8 @@ func (j *job) advance(ctx, stop context.Context) (step.Name, Slot, error) {
 	var slot Slot // that the job has
 	last := step.Name("")
 	c := j.course.plan(j)
-	for _, a := range c.steps[j.next:] {
+	for j.next < len(c.steps) {
+		a := c.steps[j.next]
 		if stopped(stop) || ctx.Err() != nil {
 			return a.name, "", ErrStopped
 		}
@@ -83,14 +88,15 @@ func (j *job) advance(ctx, stop context.Context) (step.Name, Slot, error) {
 		case slot != needs:
 			return last, needs, nil
 		}
-		if err := j.take(ctx, stop, a); err != nil && (a.despite == nil || !a.despite(err)) {
+		abreast := j.abreast(c.steps[j.next:])
+		if failed, err := j.takeAll(ctx, stop, abreast); err != nil {
 			if c.fail != nil && ctx.Err() == nil && !errors.Is(err, ledger.ErrLedger) && !errors.Is(err, ErrStopped) {
 				err = errors.Join(err, c.fail(context.WithoutCancel(ctx), err))
 			}
-			return a.name, "", err
+			return failed, "", err
 		}
-		j.next++
-		last = a.name
+		j.next += len(abreast)
+		last = abreast[len(abreast)-1].name
 	}
 	if err := c.end(context.WithoutCancel(ctx)); err != nil {
 		return "", "", err
@@ -99,6 +105,37 @@ func (j *job) advance(ctx, stop context.Context) (step.Name, Slot, error) {
 		j.reachBoundary(j.work.Key, c.steps[n-1].name, "closed")
 	}
 	return "", "", nil
+}
+
+// abreast are the first of some steps that can be done at the same time, and need the
+// same slot.
+func (j *job) abreast(steps []act) []act {
+	if c, ok := j.site.(site.Concurrent); !ok || !c.SideBySide() {
+		return steps[:1]
+	}
+	n := 1
+	for n < len(steps) && steps[n].beside && !j.wasDone(steps[n]) && j.slotOf(steps[n].name) == j.slotOf(steps[0].name) {
+		n++
+	}
+	return steps[:n]
+}
+
+// takeAll takes steps at the same time, and waits for all of them. It returns the first
+// that failed.
+func (j *job) takeAll(ctx, stop context.Context, steps []act) (failed step.Name, err error) {
+	errs := make([]error, len(steps))
+	var others sync.WaitGroup
+	for i, a := range steps[1:] {
+		others.Go(func() { errs[i+1] = j.take(ctx, stop, a) })
+	}
+	errs[0] = j.take(ctx, stop, steps[0])
+	others.Wait()
+	for i, err := range errs {
+		if err != nil && (steps[i].despite == nil || !steps[i].despite(err)) {
+			return steps[i].name, err
+		}
+	}
+	return "", nil
 }
 
 // take takes one step, with the journal before and after it.

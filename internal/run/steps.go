@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/answers/kinds"
@@ -60,12 +59,15 @@ func mintChain(j *job) chain {
 	}
 	cards := machine.Cards(m.Adapters)
 	if !adjust || rewired || j.work.Changes("link") || j.work.Redo {
-		add(j.siteAct(step.Wire, cards, func(ctx context.Context) (contract.Task, error) { return j.site.Wire(ctx, id, cards, restart) }))
+		wire := j.siteAct(step.Wire, cards, func(ctx context.Context) (contract.Task, error) { return j.site.Wire(ctx, id, cards, restart) })
+		wire.beside = !adjust && !shape.IsZero() // else both may have to shut it down
+		add(wire)
 	}
 	kind := kinds.Of(m.Guest)
 	seeds, inClear := !adjust && kind.Reads(), kind.InClear(m.Guest)
 	seed := act{name: step.Seed, input: []any{m.Guest, seededOf(m.Adapters)}, do: func(ctx, _ context.Context) error { return j.seed(ctx) }}
 	if seeds && !inClear {
+		seed.beside = true
 		add(seed)
 	}
 	if m.Checkpoint != "" {
@@ -192,33 +194,39 @@ const (
 // once more: what failed for a cause that lasts fails again, and the time of an
 // operator who has to run a batch again is worth more.
 func (j *job) perform(ctx context.Context, name step.Name, do atSite) error {
-	err := j.performOnce(ctx, name, do)
+	_, err := j.performTask(ctx, name, do)
+	return err
+}
+
+// performTask is perform, and returns the task as it ended.
+func (j *job) performTask(ctx context.Context, name step.Name, do atSite) (contract.Task, error) {
+	t, err := j.performOnce(ctx, name, do)
 	switch {
 	case !errors.Is(err, site.ErrNoShutdown):
-		return err
+		return t, err
 	case !j.ForceOff:
-		return fmt.Errorf("%w; --force-off powers it off", err)
+		return t, fmt.Errorf("%w; --force-off powers it off", err)
 	}
-	err = j.performOnce(ctx, name, func(ctx context.Context) (contract.Task, error) {
+	_, err = j.performOnce(ctx, name, func(ctx context.Context) (contract.Task, error) {
 		return j.site.Power(ctx, j.work.Identity, machine.Cut)
 	})
 	if err != nil {
-		return fmt.Errorf("power it off: %w", err)
+		return t, fmt.Errorf("power it off: %w", err)
 	}
 	return j.performOnce(ctx, name, do)
 }
 
 // performOnce is perform for a guest that shuts down when asked.
-func (j *job) performOnce(ctx context.Context, name step.Name, do atSite) error {
+func (j *job) performOnce(ctx context.Context, name step.Name, do atSite) (contract.Task, error) {
 	limit := j.Times[j.slotOf(name)]
-	if name == step.Confirm {
+	if slot := j.slotOf(name); slot == Confirming || slot == Brief {
 		limit = j.Times[AnyStep]
 	}
 	limited, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	for asked := 1; ; asked++ {
 		if err := j.Ledger.Current(); err != nil {
-			return err // another run may be at this machine by now
+			return contract.Task{}, err // another run may be at this machine by now
 		}
 		t, err := do(limited)
 		if err == nil {
@@ -228,40 +236,42 @@ func (j *job) performOnce(ctx context.Context, name step.Name, do atSite) error 
 		case t.ID != "" && errors.Is(err, site.ErrNotFound) && asked < mostAsked:
 			continue
 		case err != nil && ctx.Err() == nil && limited.Err() != nil:
-			return fmt.Errorf("not finished after %s; check the site, then run the same command again", limit)
+			return t, fmt.Errorf("not finished after %s; check the site, then run the same command again", limit)
 		case err != nil:
-			return err
+			return t, err
 		case t.State == contract.Failed && (t.Reason == "" || t.Reason == contract.Unreachable) && asked < mostFailed:
 			if err := sleep(limited, retryDelay); err != nil {
-				return err
+				return t, err
 			}
 			continue
 		case t.State == contract.Failed:
-			return site.Failure(t)
+			return t, site.Failure(t)
 		}
-		return nil
+		return t, nil
 	}
 }
 
-// await polls a task with growing pauses until it is settled.
+// await polls a task until it is settled.
 func (j *job) await(ctx context.Context, name step.Name, t contract.Task) (contract.Task, error) {
-	pause := pollDelays()
-	for !t.Settled() {
+	if t.Settled() {
+		return t, nil
+	}
+	began := time.Now()
+	poll := j.durations.polls(j.work.Site, name)
+	for {
 		j.report(Event{Key: j.work.Key, Step: name, State: Progress, Share: t.Share})
-		if err := sleep(ctx, pause.NextBackOff()); err != nil {
+		if err := poll.wait(ctx); err != nil {
 			return t, err
 		}
 		next, err := j.site.Task(ctx, t.ID)
 		if err != nil {
 			return t, err
 		}
-		t = next
+		if t = next; t.Settled() {
+			j.durations.learn(j.work.Site, name, time.Since(began))
+			return t, nil
+		}
 	}
-	return t, nil
-}
-
-func pollDelays() *backoff.ExponentialBackOff {
-	return &backoff.ExponentialBackOff{InitialInterval: 20 * time.Millisecond, Multiplier: 1.5, MaxInterval: 2 * time.Second, RandomizationFactor: 0.3}
 }
 
 // sleep waits, but not longer than its context; the standard library has no such function.
@@ -288,12 +298,14 @@ func (j *job) clone(ctx context.Context) error {
 	if p := j.work.Place; p != nil {
 		order.Host, order.Store = p.Host, p.Store
 	}
-	err := j.perform(ctx, step.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Clone(ctx, order) })
-	if err != nil {
+	t, err := j.performTask(ctx, step.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Clone(ctx, order) })
+	switch {
+	case err != nil:
 		return fmt.Errorf("from %s: %w", m.Clone.Template, err)
-	}
-	if j.work.Place != nil {
+	case j.work.Place != nil:
 		return nil // it is written down already where the machine is
+	case t.Host != "" && t.Store != "":
+		return j.Ledger.SetPlace(context.WithoutCancel(ctx), m.Key, t.Host, t.Store)
 	}
 	made, err := j.site.Machine(ctx, j.work.Identity)
 	if err != nil {

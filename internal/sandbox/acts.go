@@ -56,7 +56,7 @@ func (s *Sandbox) clone(c *call) (any, error) {
 		if name, coming := s.coming[id]; coming {
 			return s.tasks[name].Task, nil
 		}
-		return done, nil
+		return contract.Task{State: contract.Done, Host: r.Host, Store: r.Store}, nil
 	}
 	if s.inventories[c.site].names[strings.ToLower(order.Name)] != nil {
 		return nil, refuse(http.StatusConflict, "another machine is named %s", order.Name)
@@ -86,6 +86,8 @@ func (s *Sandbox) clone(c *call) (any, error) {
 		end = s.counted(end, "copies", "copies at "+r.Store, "copies on "+r.Host)
 	}
 	task := s.startTask(s.cloneTime(c, r, t), end)
+	task.Host, task.Store = r.Host, r.Store
+	s.tasks[task.ID].Host, s.tasks[task.ID].Store = r.Host, r.Store
 	if !task.Settled() {
 		s.coming[id] = task.ID
 	}
@@ -348,7 +350,7 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	v := s.capacity(c)
-	v.Machines, v.Places = []contract.Machine{}, c.plan.Places
+	v.Machines, v.Places, v.SideBySide = []contract.Machine{}, c.plan.Places, true
 	v.Networks, v.Folders, v.Templates = []string{}, append([]string{}, c.plan.Folders...), []contract.Template{}
 	for _, n := range c.plan.Networks {
 		v.Networks = append(v.Networks, n.Name)
@@ -382,6 +384,7 @@ func (p SitePlan) down(host string) bool {
 type task struct {
 	contract.Task
 	from, to time.Time
+	settled  chan struct{} // closed once it is
 }
 
 func (s *Sandbox) stepTime(d time.Duration) time.Duration {
@@ -405,7 +408,7 @@ func (s *Sandbox) startTask(d time.Duration, end func(done bool) error) contract
 	if fails {
 		d /= 2
 	}
-	t := &task{Task: contract.Task{ID: uuid.NewString(), State: contract.Running}, from: time.Now(), to: time.Now().Add(d)}
+	t := &task{Task: contract.Task{ID: uuid.NewString(), State: contract.Running}, from: time.Now(), to: time.Now().Add(d), settled: make(chan struct{})}
 	s.tasks[t.ID] = t
 	settle := func() {
 		err := end(!fails)
@@ -415,6 +418,7 @@ func (s *Sandbox) startTask(d time.Duration, end func(done bool) error) contract
 		case err != nil:
 			fail(&t.Task, err)
 		}
+		close(t.settled)
 	}
 	if d < noTime {
 		settle()
@@ -428,12 +432,15 @@ func (s *Sandbox) startTask(d time.Duration, end func(done bool) error) contract
 	return t.Task
 }
 
-func (s *Sandbox) task(c *call) (any, error) {
+func (s *Sandbox) task(c *call) (any, error) { return s.stateOf(c.PathValue("task")) }
+
+// stateOf is how far a task is.
+func (s *Sandbox) stateOf(id string) (any, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	t := s.tasks[c.PathValue("task")]
+	t := s.tasks[id]
 	if t == nil {
-		return nil, refuse(http.StatusNotFound, "no task %q", c.PathValue("task"))
+		return nil, refuse(http.StatusNotFound, "no task %q", id)
 	}
 	now := t.Task
 	if !now.Settled() {

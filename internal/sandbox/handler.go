@@ -8,7 +8,9 @@ import (
 	"io"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -101,6 +103,11 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 		err = refuse(http.StatusConflict, "refused (simulated by --fault)")
 	default:
 		body, err = answer(c)
+	}
+	if t, ok := body.(contract.Task); ok && err == nil && !t.Settled() && c.patience() > 0 {
+		w.Header().Set("Preference-Applied", "wait")
+		s.await(c, t.ID)
+		body, err = s.stateOf(t.ID)
 	}
 	if act && err == nil && s.options.Faults.strike("lose") {
 		panic(http.ErrAbortHandler) // the act is done, the caller never hears of it
@@ -204,7 +211,59 @@ func (s *Sandbox) examine(c *call) (any, error) {
 	})
 }
 
+// longest is how long a caller is kept waiting, whatever it prefers.
+const longest = 30 * time.Second
+
+// patience is how long the caller would wait for an answer (RFC 7240, section 4.3).
+func (c *call) patience() time.Duration {
+	for _, p := range strings.Split(strings.Join(c.Header.Values("Prefer"), ","), ",") {
+		name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
+		if seconds, err := strconv.Atoi(value); strings.EqualFold(name, "wait") && err == nil {
+			return min(time.Duration(max(0, seconds))*time.Second, longest)
+		}
+	}
+	return 0
+}
+
+// await waits until a task is settled, or as long as the caller does.
+func (s *Sandbox) await(c *call, id string) {
+	s.mu.Lock()
+	t := s.tasks[id]
+	s.mu.Unlock()
+	if t == nil {
+		return
+	}
+	select {
+	case <-t.settled:
+	case <-c.Context().Done():
+	case <-time.After(c.patience()):
+	}
+}
+
+// awaitReport waits until a guest that boots reports, or as long as the caller does.
+func (s *Sandbox) awaitReport(c *call) error {
+	booted, err := s.with(c, func(r *record) (any, error) {
+		if r.Power != machine.On || r.Report == nil {
+			return time.Now().Add(c.patience()), nil
+		}
+		return r.Booted, nil
+	})
+	if err != nil {
+		return err
+	}
+	select {
+	case <-c.Context().Done():
+	case <-time.After(min(time.Until(booted.(time.Time)), c.patience())):
+	}
+	return nil
+}
+
 func (s *Sandbox) machine(c *call) (any, error) {
+	if c.URL.Query().Get("await") == "report" && c.patience() > 0 {
+		if err := s.awaitReport(c); err != nil {
+			return nil, err
+		}
+	}
 	return s.with(c, func(r *record) (any, error) {
 		m := r.machine()
 		m.Files = r.files()

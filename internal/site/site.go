@@ -5,6 +5,7 @@ package site
 import (
 	"context"
 	"errors"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -56,6 +57,23 @@ type Site interface {
 type LeaseKeeper interface {
 	// DropLeases gives up what is kept for the adapters of a machine that is gone.
 	DropLeases(ctx context.Context, name string, adapters []machine.Card) error
+}
+
+// Patience is how long a site that can wait may take to answer for something that is not
+// settled yet.
+const Patience = 10 * time.Second
+
+// Reporter is a site that can be asked to answer for a machine once its guest reports.
+type Reporter interface {
+	// AwaitReport is Machine, but a site that can wait answers only once the guest reports,
+	// or when its patience is over.
+	AwaitReport(ctx context.Context, id uuid.UUID) (*contract.Machine, error)
+}
+
+// Concurrent is a site that may allow different acts on one machine at the same time.
+type Concurrent interface {
+	// SideBySide reports whether it does, by its last survey.
+	SideBySide() bool
 }
 
 // The errors that callers distinguish; others are the site's own words.

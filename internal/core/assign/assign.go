@@ -116,7 +116,7 @@ type assigner struct {
 	cells    map[netKey]finding.Position
 	macs     map[string]card
 	past     Past
-	owners   map[string]machine.Key // of MAC addresses, those of the ledger
+	owners   map[string]machine.Key  // of MAC addresses, those of the ledger
 	short    map[[2]string]*shortage // by network and pool
 	reserved []address.Reservation
 	found    finding.Collector
@@ -132,7 +132,9 @@ type card struct {
 }
 
 // addressAt is where an adapter's addresses stand.
-func addressAt(w *batch.Wanted, adapter int) finding.Position { return w.Adapter("address", adapter).At }
+func addressAt(w *batch.Wanted, adapter int) finding.Position {
+	return w.Adapter("address", adapter).At
+}
 
 type misplaced struct {
 	finding int

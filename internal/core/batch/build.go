@@ -73,16 +73,16 @@ type builder struct {
 	index     map[string]int
 	most      int // the highest number of an adapter that sheet or setup speak of
 	columns   []readColumn
-	places    map[string]int      // of the columns, by id
-	texts     []string            // of the row that is being read
-	usuals    map[string]*usual   // by presets and template
+	places    map[string]int    // of the columns, by id
+	texts     []string          // of the row that is being read
+	usuals    map[string]*usual // by presets and template
 	inputs    inputs
 	wanted    []*Wanted
 	found     finding.Collector
-	touched   []string                    // the machines that what is looked at belongs to
-	hints     map[[2]string]string        // by kind and word
-	taken     map[string]*Wanted          // by site and name, in lower case
-	hostnames map[string]*Wanted          // by full domain name; the last that has it
+	touched   []string             // the machines that what is looked at belongs to
+	hints     map[[2]string]string // by kind and word
+	taken     map[string]*Wanted   // by site and name, in lower case
+	hostnames map[string]*Wanted   // by full domain name; the last that has it
 	shared    map[machine.PasswordKind]bool
 	checked   map[[2]string]error           // what once came of a costly check, by kind and text
 	joined    map[string]*machine.Firstboot // first-boot contents, by presets and fragments

@@ -79,6 +79,10 @@ type Task struct {
 	Error string    `json:"error,omitempty"` // why it failed, in the site's words
 	// Reason is the kind of some failures.
 	Reason Reason `json:"reason,omitempty"`
+	// Host and Store are where a machine was cloned to; both are empty if the site does not
+	// say so here.
+	Host  string `json:"host,omitempty"`
+	Store string `json:"store,omitempty"`
 }
 
 // Reason is the kind of a failure.
@@ -113,6 +117,9 @@ type Survey struct {
 	// Places means that the site leaves the choice of host and store, and any
 	// name of a folder, to its caller.
 	Places bool `json:"places,omitempty"`
+	// SideBySide means that different acts on one machine may be requested at the same
+	// time.
+	SideBySide bool `json:"side_by_side,omitempty"`
 }
 
 // Kept is a machine that is gone and whose disks are still there.

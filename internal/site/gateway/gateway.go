@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -45,6 +46,8 @@ type Gateway struct {
 	token  string
 	client *retryablehttp.Client
 	limit  time.Duration
+
+	sideBySide atomic.Bool // by the last survey
 }
 
 // New prepares a gateway; nothing is sent yet.
@@ -77,6 +80,11 @@ const (
 	callLimit   = 3 * time.Minute
 	answerLimit = 2 * time.Minute
 )
+
+// preference asks a gateway to answer for an act, a task or a guest's report once it is
+// settled, or after so many seconds (RFC 7240, section 4.3). One that cannot wait answers
+// at once.
+var preference = fmt.Sprintf("wait=%d", site.Patience/time.Second)
 
 // backoff waits longer each time, and at most a little longer than that where the
 // gateway asks for it.
@@ -129,6 +137,9 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		req.Header.Set("Content-Type", kind)
 	}
 	req.Header.Set("Authorization", "Bearer "+g.token)
+	if path != surveyPath {
+		req.Header.Set("Prefer", preference)
+	}
 	resp, err := g.client.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
@@ -204,18 +215,24 @@ func (g *Gateway) act(ctx context.Context, method string, id uuid.UUID, part str
 	return requireFields(t, err)
 }
 
+const surveyPath = "/survey"
+
 // Survey implements site.Site.
 func (g *Gateway) Survey(ctx context.Context) (*contract.Survey, error) {
 	var s wholeSurvey
-	if err := g.call(ctx, http.MethodGet, "/survey", nil, &s); err != nil {
+	if err := g.call(ctx, http.MethodGet, surveyPath, nil, &s); err != nil {
 		return nil, err
 	}
 	answer, err := s.survey()
 	if err != nil {
 		return nil, errIncomplete(err)
 	}
+	g.sideBySide.Store(answer.SideBySide)
 	return answer, nil
 }
+
+// SideBySide implements site.Concurrent.
+func (g *Gateway) SideBySide() bool { return g.sideBySide.Load() }
 
 // Clone implements site.Site.
 func (g *Gateway) Clone(ctx context.Context, o contract.CloneOrder) (contract.Task, error) {
@@ -277,8 +294,17 @@ func (g *Gateway) Power(ctx context.Context, id uuid.UUID, power machine.Power) 
 
 // Machine implements site.Site.
 func (g *Gateway) Machine(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	return g.machine(ctx, id, "")
+}
+
+// AwaitReport implements site.Reporter.
+func (g *Gateway) AwaitReport(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	return g.machine(ctx, id, "?await=report")
+}
+
+func (g *Gateway) machine(ctx context.Context, id uuid.UUID, query string) (*contract.Machine, error) {
 	var w wholeMachine
-	if err := g.call(ctx, http.MethodGet, "/machines/"+id.String(), nil, &w); err != nil {
+	if err := g.call(ctx, http.MethodGet, "/machines/"+id.String()+query, nil, &w); err != nil {
 		return nil, err
 	}
 	m, err := w.machine()
