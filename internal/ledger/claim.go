@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -64,16 +65,20 @@ func (l *Ledger) StartRun(ctx context.Context, r Run, works []machine.Key, reser
 		if n, err := inserted.RowsAffected(); err != nil || n == 0 {
 			return cmp.Or(err, ErrRunExists)
 		}
-		for _, key := range works {
-			if _, err := tx.Exec(`INSERT INTO claims (site, machine, run) VALUES (?, ?, ?)`, key.Site, key.Name, r.ID); err != nil {
+		for some := range slices.Chunk(works, mostRows) {
+			claims, orders := make([][]any, len(some)), make([][]any, len(some))
+			for i, key := range some {
+				claims[i], orders[i] = []any{key.Site, key.Name, r.ID}, []any{r.ID, key.Site, key.Name}
+			}
+			if _, err := tx.insert(`INSERT INTO claims (site, machine, run) VALUES`, claims, ``); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(`INSERT INTO orders (run, site, machine) VALUES (?, ?, ?)`, r.ID, key.Site, key.Name); err != nil {
+			if _, err := tx.insert(`INSERT INTO orders (run, site, machine) VALUES`, orders, ``); err != nil {
 				return err
 			}
 		}
-		for _, one := range reserved {
-			if err := reserveForRun(tx, one, r.ID); err != nil {
+		for some := range slices.Chunk(reserved, mostRows) {
+			if err := reserveForRun(tx, some, r.ID); err != nil {
 				return err
 			}
 		}
@@ -329,6 +334,12 @@ func processEnded(run string) bool {
 // has told meanwhile that it lives goes on.
 func (l *Ledger) endLostRun(ctx context.Context, run string) error {
 	return l.write(ctx, func(tx *transaction) error {
+		switch err := tx.QueryRow(`SELECT id FROM runs WHERE id = ?`+l.store.ending, run).Scan(new(string)); {
+		case errors.Is(err, sql.ErrNoRows):
+			return nil // it did nothing, and has said so since
+		case err != nil:
+			return err
+		}
 		if _, err := tx.Exec(`UPDATE runs SET outcome = ? WHERE id = ? AND outcome = ''`, LostClaim, run); err != nil {
 			return err
 		}

@@ -60,10 +60,14 @@ type store struct {
 	fence func(tx *sql.Tx) error
 	// concurrent reports whether several runs may work at once, each on its machines.
 	concurrent bool
+	writers    int    // how many transactions may write at once; 0 is one
 	clock      string // an expression of the database's time in ms
-	locking    string // after a query, keeps its rows from being changed
-	explain    func(err error) (what string, known bool)
-	check      string // a query for faults of the database itself
+	// After a query of a run's row: locking keeps the run from being ended, and not its
+	// heartbeats, which would have to wait for ever between writes that come without a
+	// pause; ending waits for those who keep it so.
+	locking, ending string
+	explain         func(err error) (what string, known bool)
+	check           string // a query for faults of the database itself
 }
 
 //go:embed migrations/*.sql

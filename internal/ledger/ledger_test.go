@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -202,6 +203,28 @@ func TestARunThatWakesUp(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, LostClaim, runs[0].Outcome)
 	asleep.active.Store(nil)
+}
+
+// However many writes come without a pause, a run can say that it lives.
+func TestHeartbeatsAmongManyWrites(t *testing.T) {
+	everywhere(t, func(t *testing.T, path string) {
+		l := opened(t, path)
+		l.timeout = time.Second
+		run := strings.ReplaceAll(t.Name(), "/", "-")
+		require.NoError(t, l.StartRun(t.Context(), Run{ID: run}, nil, nil))
+		var writers sync.WaitGroup
+		for end, i := time.Now().Add(3*time.Second), 0; i < 40; i++ {
+			key := one(fmt.Sprint("m", i)).Key
+			writers.Go(func() {
+				for time.Now().Before(end) {
+					assert.NoError(t, l.Journal(t.Context(), Step{Key: key, Generation: 1, Step: "clone", Run: run, State: Begun}))
+					assert.NoError(t, l.Current())
+				}
+			})
+		}
+		writers.Wait()
+		require.NoError(t, l.EndRun(t.Context(), run, "done"))
+	})
 }
 
 func TestRefusedLedgers(t *testing.T) {

@@ -1,11 +1,13 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/address"
@@ -89,33 +91,49 @@ func releaseOthers(tx *transaction, key machine.Key, spec machine.Spec) error {
 // insertReservation writes a reservation where nobody else has the address, or its time is
 // over; with a run, for as long as that goes on.
 func insertReservation(tx *transaction, r Reservation, run string) error {
-	if r.Standing == "" {
-		r.Standing = address.InUse
-	}
-	done, err := tx.Exec(`INSERT INTO reservations (network, address, site, machine, adapter, pool, standing, note, since, until, run) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (network, address) DO UPDATE SET site = excluded.site, machine = excluded.machine, adapter = excluded.adapter, pool = excluded.pool,
-			standing = excluded.standing, note = excluded.note, since = excluded.since, until = excluded.until, run = excluded.run
-		WHERE reservations.until <> '' AND reservations.until <= ?`,
-		r.Network, r.Addr.String(), r.Site, r.Machine, r.Adapter, r.Pool, r.Standing, r.Note, now(), seconds(r.Until), run, seconds(time.Now()))
-	if err != nil {
-		return err
-	}
-	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return fmt.Errorf("%w: %s of network %s", ErrAddressTaken, r.Addr, r.Network)
+	if n, err := insertReservations(tx, []Reservation{r}, run); err != nil || n == 0 {
+		return cmp.Or(err, fmt.Errorf("%w: %s of network %s", ErrAddressTaken, r.Addr, r.Network))
 	}
 	return nil
 }
 
-// reserveForRun reserves an address for a machine, for as long as a run goes on. What
-// the machine has already stays as it is.
-func reserveForRun(tx *transaction, r Reservation, run string) error {
+// insertReservations writes those of some reservations that can be, and counts them.
+func insertReservations(tx *transaction, all []Reservation, run string) (int, error) {
+	rows := make([][]any, len(all))
+	for i, r := range all {
+		rows[i] = []any{r.Network, r.Addr.String(), r.Site, r.Machine, r.Adapter, r.Pool, cmp.Or(r.Standing, address.InUse), r.Note, now(), seconds(r.Until), run}
+	}
+	return tx.insert(`INSERT INTO reservations (network, address, site, machine, adapter, pool, standing, note, since, until, run) VALUES`, rows,
+		`ON CONFLICT (network, address) DO UPDATE SET site = excluded.site, machine = excluded.machine, adapter = excluded.adapter, pool = excluded.pool,
+			standing = excluded.standing, note = excluded.note, since = excluded.since, until = excluded.until, run = excluded.run
+		WHERE reservations.until <> '' AND reservations.until <= ?`, seconds(time.Now()))
+}
+
+// reserveForRun reserves addresses for machines, for as long as a run goes on. What
+// a machine has already stays as it is.
+func reserveForRun(tx *transaction, all []Reservation, run string) error {
+	all = slices.Clone(all)
+	for i := range all {
+		all[i].Standing = address.Reserved
+	}
+	if n, err := insertReservations(tx, all, run); err != nil || n == len(all) {
+		return err
+	}
+	for _, r := range all { // some are taken, by their machines or by others
+		if err := reserveOne(tx, r, run); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func reserveOne(tx *transaction, r Reservation, run string) error {
 	var mine bool
 	err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM reservations WHERE network = ? AND address = ? AND site = ? AND machine = ? AND (until = '' OR until > ?))`,
 		r.Network, r.Addr.String(), r.Site, r.Machine, seconds(time.Now())).Scan(&mine)
 	if err != nil || mine {
 		return err
 	}
-	r.Standing = address.Reserved
 	return insertReservation(tx, r, run)
 }
 

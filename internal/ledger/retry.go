@@ -31,8 +31,15 @@ func (l *Ledger) retryWhileDown(do func() (again bool, err error)) error {
 }
 
 // downCodes are what a server says that goes down or comes up (PostgreSQL, appendix A:
-// classes 57 and 08).
-var downCodes = []string{"57P01", "57P02", "57P03", "08000", "08001", "08003", "08004", "08006"}
+// classes 57 and 08), or has too many connections for now.
+var downCodes = []string{"57P01", "57P02", "57P03", "08000", "08001", "08003", "08004", "08006", "53300"}
+
+// isDeadlock reports whether the server has given a transaction up so that another can go
+// on (PostgreSQL, appendix A: 40P01, 40001).
+func isDeadlock(err error) bool {
+	var said *pgconn.PgError
+	return errors.As(err, &said) && (said.Code == "40P01" || said.Code == "40001")
+}
 
 // isDown reports whether an error says that the server is not there, rather than that it
 // will not.

@@ -37,7 +37,7 @@ func redacted(u url.URL) string {
 // openShared opens a PostgreSQL database.
 func openShared(name string) (*sql.DB, store, error) {
 	s := store{name: "the ledger's database", dialect: goose.DialectPostgres, numbered: true, explain: explainShared,
-		concurrent: true, clock: `(extract(epoch from clock_timestamp()) * 1000)::bigint`, locking: ` FOR SHARE`}
+		concurrent: true, clock: `(extract(epoch from clock_timestamp()) * 1000)::bigint`, locking: ` FOR KEY SHARE`, ending: ` FOR UPDATE`, writers: 6}
 	u, err := url.Parse(name)
 	if err != nil {
 		return nil, s, errors.New("it is not a URL such as postgres://mint@db.brackwater.example/mintbatch")
@@ -47,6 +47,7 @@ func openShared(name string) (*sql.DB, store, error) {
 	if err != nil {
 		return nil, s, err
 	}
+	db.SetMaxIdleConns(s.writers + 2) // and one that reads, and the lock's
 	s.exclusive = func(ctx context.Context, do func() error) error {
 		c, err := db.Conn(ctx)
 		if err != nil {

@@ -10,7 +10,8 @@ import (
 
 // Every write is durable before its caller goes on, and a disk can make only
 // so many writes durable in a second. Writes that come while one is under way
-// are therefore made durable together, in one transaction.
+// are therefore made durable together, in one transaction. A server, to which each
+// statement travels, has several transactions under way at once.
 
 type write struct {
 	ctx  context.Context
@@ -40,16 +41,32 @@ func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
 	return nil
 }
 
-// maxBatch bounds a transaction, so that the first caller does not wait
-// for the last.
-const maxBatch = 500
+// maxBatch bounds a transaction, so that the first caller does not wait for the last;
+// maxShare, where several are under way at once, so that none does the work of all.
+const (
+	maxBatch = 500
+	maxShare = 8
+)
 
+// writeAll lets as many transactions be under way as the database can well have.
 func (l *Ledger) writeAll() {
 	defer close(l.done)
+	var writers sync.WaitGroup
+	for range max(1, l.store.writers) {
+		writers.Go(l.writeSome)
+	}
+	writers.Wait()
+}
+
+func (l *Ledger) writeSome() {
+	most := maxBatch
+	if l.store.writers > 1 {
+		most = maxShare
+	}
 	for w := range l.queue {
 		batch := []*write{w}
 	gather:
-		for len(batch) < maxBatch {
+		for len(batch) < most {
 			select {
 			case more, open := <-l.queue:
 				if !open {
@@ -67,21 +84,28 @@ func (l *Ledger) writeAll() {
 	}
 }
 
+// commit makes writes durable: together, or if one of them fails, each by itself.
 func (l *Ledger) commit(batch []*write) {
-	err := l.retryWhileDown(func() (bool, error) { return true, l.commitOnce(batch) })
-	if err != nil {
+	var err error
+	for try := 0; try == 0 || isDeadlock(err) && len(batch) == 1 && try < mostDeadlocks; try++ {
+		err = l.retryWhileDown(func() (bool, error) { return true, l.commitOnce(batch) })
+	}
+	switch {
+	case err == nil:
+	case len(batch) == 1:
+		batch[0].err = err
+	default:
 		for _, w := range batch {
-			if w.err == nil {
-				w.err = err
-			}
+			l.commit([]*write{w})
 		}
 	}
 }
 
+// mostDeadlocks is how often a write is tried that the server gave up for another
+// transaction's sake.
+const mostDeadlocks = 10
+
 func (l *Ledger) commitOnce(batch []*write) error {
-	for _, w := range batch {
-		w.err = nil
-	}
 	tx, err := l.db.Begin()
 	if err != nil {
 		return err
@@ -95,21 +119,7 @@ func (l *Ledger) commitOnce(batch []*write) error {
 		if w.err = w.ctx.Err(); w.err != nil {
 			continue
 		}
-		if len(batch) == 1 {
-			if w.err = w.do(t); w.err != nil {
-				return w.err
-			}
-			continue
-		}
-		if _, err := tx.Exec(`SAVEPOINT one`); err != nil {
-			return err
-		}
-		if w.err = w.do(t); w.err != nil {
-			if _, err := tx.Exec(`ROLLBACK TO one`); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.Exec(`RELEASE one`); err != nil {
+		if err := w.do(t); err != nil {
 			return err
 		}
 	}
@@ -134,6 +144,37 @@ func (t *transaction) Exec(query string, args ...any) (sql.Result, error) {
 		return nil, err
 	}
 	return t.Stmt(s).Exec(args...)
+}
+
+// mostRows is how many rows are inserted by one statement.
+const mostRows = 200
+
+// insert inserts rows by one statement, which begins and ends as given, and returns how
+// many there were.
+func (t *transaction) insert(begin string, rows [][]any, end string, more ...any) (int, error) {
+	var q strings.Builder
+	q.WriteString(begin)
+	var args []any
+	for i, row := range rows {
+		if i > 0 {
+			q.WriteByte(',')
+		}
+		q.WriteString(" (?" + strings.Repeat(", ?", len(row)-1) + ")")
+		args = append(args, row...)
+	}
+	query, args := q.String()+" "+end, append(args, more...)
+	exec := t.Exec
+	if len(rows) > 1 { // so many rows hardly ever come again
+		exec = func(query string, args ...any) (sql.Result, error) {
+			return t.Tx.Exec(t.store.query(query), args...)
+		}
+	}
+	done, err := exec(query, args...)
+	if err != nil {
+		return 0, err
+	}
+	n, err := done.RowsAffected()
+	return int(n), err
 }
 
 // statements are those that were prepared; there are few, and each is parsed once.
