@@ -8,7 +8,11 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"runtime"
+	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // document prints the one JSON document of a command: a struct field by field,
@@ -29,7 +33,8 @@ func (a *App) document(v any) error {
 // ascii escapes what a terminal would take for more than text: a document may be looked at,
 // too.
 func ascii(text []byte) []byte {
-	if bytes.IndexFunc(text, unseen) < 0 {
+	plain := func(b byte) bool { return b >= ' ' && b < 0x7f || b == '\n' }
+	if !slices.ContainsFunc(text, func(b byte) bool { return !plain(b) }) {
 		return text
 	}
 	var b bytes.Buffer
@@ -63,28 +68,62 @@ func fields(w io.Writer, value reflect.Value) error {
 	return err
 }
 
+// together is how many elements of a list are written by one goroutine.
+const together = 256
+
+// element writes a value, a long list by several goroutines.
 func element(w io.Writer, v reflect.Value, indent string) error {
 	if v.Kind() != reflect.Slice || v.Len() == 0 {
-		var b bytes.Buffer
-		e := json.NewEncoder(&b)
-		e.SetIndent(indent, "  ")
-		e.SetEscapeHTML(false)
-		if err := e.Encode(v.Interface()); err != nil {
-			return err
+		text, err := encoded(v, indent)
+		if err == nil {
+			_, err = w.Write(text)
 		}
-		_, err := w.Write(ascii(bytes.TrimSuffix(b.Bytes(), []byte("\n"))))
 		return err
 	}
 	separator := "[\n"
-	for i := range v.Len() {
-		if _, err := io.WriteString(w, separator+indent+"  "); err != nil {
+	parts := make([]bytes.Buffer, runtime.GOMAXPROCS(0))
+	for from := 0; from < v.Len(); from += together * len(parts) {
+		var all errgroup.Group
+		for k := range parts {
+			parts[k].Reset()
+			all.Go(func() error {
+				first := from + k*together
+				for i := first; i < min(first+together, v.Len()); i++ {
+					if i > first {
+						parts[k].WriteString(",\n" + indent + "  ")
+					}
+					if err := element(&parts[k], v.Index(i), indent+"  "); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		}
+		if err := all.Wait(); err != nil {
 			return err
 		}
-		separator = ",\n"
-		if err := element(w, v.Index(i), indent+"  "); err != nil {
-			return err
+		for k := range parts {
+			if parts[k].Len() == 0 {
+				continue
+			}
+			if _, err := io.WriteString(w, separator+indent+"  "); err != nil {
+				return err
+			}
+			separator = ",\n"
+			if _, err := parts[k].WriteTo(w); err != nil {
+				return err
+			}
 		}
 	}
 	_, err := io.WriteString(w, "\n"+indent+"]")
 	return err
+}
+
+func encoded(v reflect.Value, indent string) ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetIndent(indent, "  ")
+	e.SetEscapeHTML(false)
+	err := e.Encode(v.Interface())
+	return ascii(bytes.TrimSuffix(b.Bytes(), []byte("\n"))), err
 }

@@ -38,14 +38,15 @@ func (l *Ledger) Note(ctx context.Context, e Event) error {
 	return l.write(ctx, func(tx *transaction) error { return note(tx, e) })
 }
 
-// History returns all events, the oldest first.
-func (l *Ledger) History(ctx context.Context) ([]Event, error) {
+// History returns all events, or those of the machines of some names, the oldest first.
+func (l *Ledger) History(ctx context.Context, names ...string) ([]Event, error) {
 	var all []Event
-	if err := l.checkRows(ctx, "history", ""); err != nil {
+	which := named(names)
+	if err := l.checkRows(ctx, "history", which.of("machine"), which.args...); err != nil {
 		return nil, err
 	}
 	err := l.read(ctx, `SELECT h.at, h.run, COALESCE(r.user_name, h.user_name), COALESCE(r.host_name, h.host_name), h.site, h.machine, h.what, h.detail
-		FROM history h LEFT JOIN runs r ON r.id = h.run ORDER BY h.id`, func(row *sql.Rows) error {
+		FROM history h LEFT JOIN runs r ON r.id = h.run WHERE TRUE`+which.and("h.machine")+` ORDER BY h.id`, func(row *sql.Rows) error {
 		var e Event
 		var at string
 		if err := row.Scan(&at, &e.Run, &e.User, &e.Host, &e.Site, &e.Name, &e.What, &e.Detail); err != nil {
@@ -54,6 +55,6 @@ func (l *Ledger) History(ctx context.Context) ([]Event, error) {
 		e.At = parseTime(at)
 		all = append(all, e)
 		return nil
-	})
+	}, which.args...)
 	return all, err
 }

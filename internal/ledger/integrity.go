@@ -4,10 +4,13 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"encoding/hex"
 	"fmt"
 	"hash/crc32"
+	"strconv"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
 	"modernc.org/sqlite"
 )
 
@@ -61,13 +64,24 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // checksum distinguishes values that differ in a byte, in a type, or in where one
 // ends and the next begins.
 func checksum(values []driver.Value) string {
-	h := crc32.New(castagnoli)
+	var room [1024]byte
+	all := room[:0]
 	for _, v := range values {
-		text := fmt.Sprint(v)
-		_, _ = fmt.Fprintf(h, "%T %d\x00", v, len(text))
-		_, _ = h.Write([]byte(text))
+		kind, text := "", ""
+		switch v := v.(type) {
+		case string:
+			kind, text = "string", v
+		case int64:
+			kind, text = "int64", strconv.FormatInt(v, 10)
+		default: // no value of ours
+			kind, text = fmt.Sprintf("%T", v), fmt.Sprint(v)
+		}
+		all = append(append(all, kind...), ' ')
+		all = append(strconv.AppendInt(all, int64(len(text)), 10), 0)
+		all = append(all, text...)
 	}
-	return fmt.Sprintf("%08x", h.Sum32())
+	sum := crc32.Checksum(all, castagnoli)
+	return hex.EncodeToString([]byte{byte(sum >> 24), byte(sum >> 16), byte(sum >> 8), byte(sum)})
 }
 
 // checksum is the expression for a row's checksum; of is `NEW.` in a trigger.
@@ -165,16 +179,21 @@ func (l *Ledger) checkAll(ctx context.Context) (*[]Machine, error) {
 	if l.store.check == "" {
 		return nil, nil
 	}
-	if err := l.checkDatabase(ctx); err != nil {
-		return nil, err
-	}
 	if err := l.checkSchema(ctx); err != nil {
 		return nil, l.explain(err)
 	}
-	for _, t := range layout {
-		if err := l.checkRows(ctx, t.name, ""); err != nil {
-			return nil, err
+	checks, ctxChecks := errgroup.WithContext(ctx) // there is a processor for each, and much to read
+	checks.Go(func() error { return l.checkDatabase(ctxChecks) })
+	checks.Go(func() error {
+		for _, t := range layout {
+			if err := l.checkRows(ctxChecks, t.name, ""); err != nil {
+				return err
+			}
 		}
+		return nil
+	})
+	if err := checks.Wait(); err != nil {
+		return nil, err
 	}
 	l.verified.Store(true)
 	if _, err := l.Kept(ctx); err != nil {

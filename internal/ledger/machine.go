@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/contract"
@@ -26,30 +27,76 @@ func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
 	if all := l.preloaded.Swap(nil); all != nil {
 		return *all, nil
 	}
+	return l.machines(ctx, selection{})
+}
+
+// MachinesNamed returns the machines that have one of some names, by site and name.
+func (l *Ledger) MachinesNamed(ctx context.Context, names []string) ([]Machine, error) {
+	return l.machines(ctx, named(names))
+}
+
+// selection narrows down which machines a query is about, by a condition that their
+// names fulfil; its zero value is all.
+type selection struct {
+	name string
+	args []any
+}
+
+// named selects machines by their names; no name selects all.
+func named(names []string) selection {
+	if len(names) == 0 {
+		return selection{}
+	}
+	args := make([]any, len(names))
+	for i, name := range names {
+		args[i] = name
+	}
+	return selection{"IN (?" + strings.Repeat(", ?", len(names)-1) + ")", args}
+}
+
+// of is the condition on a column.
+func (s selection) of(column string) string {
+	if s.name == "" {
+		return ""
+	}
+	return column + " " + s.name
+}
+
+// and is the condition after another one.
+func (s selection) and(column string) string {
+	if s.name == "" {
+		return ""
+	}
+	return " AND " + s.of(column)
+}
+
+func (l *Ledger) machines(ctx context.Context, which selection) ([]Machine, error) {
 	var all []Machine
-	err := l.read(ctx, `SELECT count(*) FROM machines`, func(row *sql.Rows) error {
+	err := l.read(ctx, `SELECT count(*) FROM machines WHERE TRUE`+which.and("name"), func(row *sql.Rows) error {
 		n := 0
 		err := row.Scan(&n)
 		all = make([]Machine, 0, n)
 		return err
-	})
+	}, which.args...)
 	if err != nil {
 		return nil, err
 	}
-	for _, table := range []string{"machines", "steps"} {
-		if err := l.checkRows(ctx, table, ""); err != nil {
-			return nil, err
-		}
+	if err := l.checkRows(ctx, "machines", which.of("name"), which.args...); err != nil {
+		return nil, err
 	}
-	open, err := l.openSteps(ctx)
+	if err := l.checkRows(ctx, "steps", which.of("machine"), which.args...); err != nil {
+		return nil, err
+	}
+	open, err := l.openSteps(ctx, which)
 	if err != nil {
 		return nil, err
 	}
+	specs := decoder{into: func(i int) *proof.Known { return &all[i].Known }}
 	err = l.read(ctx, `SELECT m.site, m.name, m.generation, m.state, m.spec, m.host, m.store, m.host_key, m.run, m.changed, m.earlier,
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start'),
 			EXISTS (SELECT 1 FROM kept k WHERE k.site = m.site AND k.machine = m.name AND k.generation = m.generation)
-		FROM machines m ORDER BY m.site, m.name`, func(row *sql.Rows) error {
+		FROM machines m WHERE TRUE`+which.and("m.name")+` ORDER BY m.site, m.name`, func(row *sql.Rows) error {
 		var m Machine
 		var spec, changed, earlier string
 		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &earlier, &m.Cloned, &m.Started, &m.KeepsDisks); err != nil {
@@ -64,17 +111,16 @@ func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
 				m.Error = s.Step + ": " + s.error
 			}
 		}
+		if len(all) == cap(all) {
+			specs.wait() // they are about to move
+		}
 		all = append(all, m)
-		last := &all[len(all)-1]
-		err := json.Unmarshal([]byte(spec), &last.Spec)
-		if err == nil && earlier != "" {
-			err = json.Unmarshal([]byte(earlier), &last.Earlier)
-		}
-		if err != nil {
-			return damaged(fmt.Sprintf("%s: %s", m.Key, err))
-		}
+		specs.add(spec, earlier)
 		return nil
-	})
+	}, which.args...)
+	if failed := specs.end(); err == nil && failed != nil {
+		err = l.explain(damaged(failed))
+	}
 	return all, err
 }
 
@@ -87,11 +133,11 @@ type openStep struct {
 
 // openSteps finds the steps that have no good end, stops, and steps of runs that did
 // not live to finish their machine.
-func (l *Ledger) openSteps(ctx context.Context) (map[machine.Key][]openStep, error) {
+func (l *Ledger) openSteps(ctx context.Context, which selection) (map[machine.Key][]openStep, error) {
 	all := map[machine.Key][]openStep{}
 	err := l.read(ctx, `SELECT s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, COALESCE(r.command, '?')
 		FROM steps s LEFT JOIN runs r ON r.id = s.run LEFT JOIN machines m ON m.site = s.site AND m.name = s.machine
-		WHERE s.state <> 'done' OR s.step = 'stop' OR m.state = 'made' AND s.generation = m.generation AND s.run <> m.run ORDER BY s.began`, func(row *sql.Rows) error {
+		WHERE (s.state <> 'done' OR s.step = 'stop' OR m.state = 'made' AND s.generation = m.generation AND s.run <> m.run)`+which.and("s.machine")+` ORDER BY s.began`, func(row *sql.Rows) error {
 		var key machine.Key
 		var s openStep
 		var state StepState
@@ -99,7 +145,7 @@ func (l *Ledger) openSteps(ctx context.Context) (map[machine.Key][]openStep, err
 		s.Failed = state == Failed
 		all[key] = append(all[key], s)
 		return err
-	})
+	}, which.args...)
 	return all, err
 }
 

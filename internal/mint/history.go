@@ -2,6 +2,7 @@ package mint
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/glob"
@@ -11,6 +12,14 @@ import (
 // History lists what was done to the machines whose names match, or to all and
 // to addresses, the oldest first. Machines that are gone have theirs, too.
 func (d *Desk) History(ctx context.Context, globs []string) ([]ledger.Event, error) {
+	if exact(globs) {
+		some, err := d.Ledger.History(ctx, globs...)
+		if err != nil || !slices.ContainsFunc(globs, func(name string) bool {
+			return !slices.ContainsFunc(some, func(e ledger.Event) bool { return e.Name == name })
+		}) {
+			return some, err
+		}
+	}
 	all, err := d.Ledger.History(ctx)
 	if err != nil || len(globs) == 0 {
 		return all, err

@@ -19,6 +19,7 @@ import (
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/plan"
+	"mintbatch/internal/site"
 	"mintbatch/internal/sites"
 )
 
@@ -50,6 +51,8 @@ type Entry struct {
 	// Display and Reported are set where one machine is asked for in full.
 	Display  string              `json:"display,omitempty"`
 	Reported map[string][]string `json:"reported_addresses,omitempty"` // by its guest, by MAC address
+
+	seen *contract.Machine // at its site
 }
 
 // Address is one at which the machine can be reached: what its row says, else
@@ -84,24 +87,31 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	if err != nil {
 		return nil, nil, err
 	}
-	var asked sites.Surveys
+	var there map[string]map[uuid.UUID]contract.Machine
+	unseen, doubts, enough := map[machine.Key]bool{}, map[string]string{}, true
 	if r.Contact == plan.Online {
+		there, unreachable, enough = d.askEach(ctx, known)
+	}
+	if !enough {
+		there = map[string]map[uuid.UUID]contract.Machine{}
+		var asked sites.Surveys
 		if asked, unreachable = d.atSites(ctx, known); asked == nil {
 			asked = sites.Surveys{}
 		}
 		warnings = d.HostsDown(asked)
+		for name, answer := range asked {
+			there[name] = plan.ByIdentity(answer)
+		}
+		everything := known
+		if len(r.Names) > 0 {
+			if everything, err = d.Ledger.Machines(ctx); err != nil {
+				return nil, nil, err
+			}
+		}
+		unseen, doubts = plan.Hidden(known, asked), d.Doubts(everything, asked, r.Missing)
+		warnings = append(warnings, d.DoubtWarnings(doubts)...)
 	}
-	there := map[string]map[uuid.UUID]contract.Machine{}
-	for name, answer := range asked {
-		there[name] = plan.ByIdentity(answer)
-	}
-	unseen := plan.Hidden(known, asked)
-	everything, err := d.Ledger.Machines(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	doubts := d.Doubts(everything, asked, r.Missing)
-	warnings = append(warnings, d.DoubtWarnings(doubts)...)
+	entries = make([]Entry, 0, len(known))
 	for _, k := range known {
 		e := d.entry(k, there)
 		switch {
@@ -119,43 +129,70 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	return entries, warnings, unreachable
 }
 
+// few is how many machines are asked for one by one, and not by a survey of their sites.
+const few = 4
+
+// askEach asks the sites for a few machines alone. It is not enough if one of them is not
+// there: what that means only a survey tells.
+func (d *Desk) askEach(ctx context.Context, known []ledger.Machine) (there map[string]map[uuid.UUID]contract.Machine, unreachable error, enough bool) {
+	if len(known) > few {
+		return nil, nil, false
+	}
+	there = map[string]map[uuid.UUID]contract.Machine{}
+	away := map[string]bool{}
+	for _, k := range known {
+		if away[k.Site] {
+			continue
+		}
+		m, err := d.Sites.Machine(ctx, k.Site, machine.Identity(d.Ledger.ID, k.Key, k.Generation))
+		switch {
+		case errors.Is(err, site.ErrUnreachable):
+			unreachable, away[k.Site] = errors.Join(unreachable, err), true
+			delete(there, k.Site)
+			continue
+		case err != nil:
+			return nil, nil, false
+		case there[k.Site] == nil:
+			there[k.Site] = map[uuid.UUID]contract.Machine{}
+		}
+		there[k.Site][m.ID] = *m
+	}
+	return there, unreachable, true
+}
+
 // Show is List with what only the site of a machine that runs can tell.
 func (d *Desk) Show(ctx context.Context, r ListRequest) (entries []Entry, warnings finding.List, err error) {
 	entries, warnings, err = d.List(ctx, r)
-	for i, e := range entries {
-		if e.Power == machine.On {
-			err = errors.Join(err, d.detail(ctx, &entries[i]))
+	for i := range entries {
+		e := &entries[i]
+		if e.Power != machine.On {
+			continue
+		}
+		if e.seen.Report == nil && e.seen.Display == "" { // by a survey
+			id, _ := uuid.Parse(e.Identity)
+			m, failed := d.Sites.Machine(ctx, e.Site, id)
+			if failed != nil {
+				err = errors.Join(err, failed)
+				continue
+			}
+			e.seen = m
+		}
+		if e.Display = e.seen.Display; e.seen.Report != nil {
+			e.Reported = e.seen.Report.Addresses
 		}
 	}
 	return entries, warnings, err
 }
 
-func (d *Desk) detail(ctx context.Context, e *Entry) error {
-	opened, err := d.Sites.Site(e.Site)
-	if err != nil {
-		return err
-	}
-	id, err := uuid.Parse(e.Identity)
-	if err != nil {
-		return err
-	}
-	m, err := opened.Machine(ctx, id)
-	if err != nil {
-		return err
-	}
-	e.Display = m.Display
-	if m.Report != nil {
-		e.Reported = m.Report.Addresses
-	}
-	return nil
-}
-
 // Known returns the machines of the ledger whose names match one of the globs,
 // or all.
 func (d *Desk) Known(ctx context.Context, names []string) ([]ledger.Machine, error) {
+	if some, err := d.named(ctx, names); err != nil || some != nil {
+		return some, err
+	}
 	known, err := d.Ledger.Machines(ctx)
-	if err != nil {
-		return nil, err
+	if err != nil || len(names) == 0 {
+		return known, err
 	}
 	all := make([]string, len(known))
 	for i, k := range known {
@@ -167,6 +204,29 @@ func (d *Desk) Known(ctx context.Context, names []string) ([]ledger.Machine, err
 	}
 	return slices.DeleteFunc(known, func(k ledger.Machine) bool { return !keep(k.Name) }), nil
 }
+
+// named finds machines that are named one by one, without reading all others; nil if there
+// are globs among the names, or the ledger does not have one of them.
+func (d *Desk) named(ctx context.Context, names []string) ([]ledger.Machine, error) {
+	if !exact(names) {
+		return nil, nil
+	}
+	some, err := d.Ledger.MachinesNamed(ctx, names)
+	for _, name := range names {
+		if !slices.ContainsFunc(some, func(k ledger.Machine) bool { return k.Name == name }) {
+			return nil, err
+		}
+	}
+	return some, err
+}
+
+// exact reports whether machines are named, few of them, and none by a glob.
+func exact(names []string) bool {
+	return len(names) > 0 && len(names) <= fewNames && !slices.ContainsFunc(names, func(name string) bool { return strings.ContainsAny(name, `*?[\`) })
+}
+
+// fewNames is how many machines are looked up one by one.
+const fewNames = 100
 
 // Knows reports why the ledger has no machine of a name; nil if it has.
 func (d *Desk) Knows(ctx context.Context, name string) error {
@@ -194,7 +254,7 @@ func (d *Desk) entry(k ledger.Machine, seen map[string]map[uuid.UUID]contract.Ma
 			m, ok = all[machine.Identity(d.Ledger.ID, k.Key, k.Earlier.Generation)]
 		}
 		if ok {
-			e.AtSite, e.Power, e.Used, e.Saved = there, m.Power, m.Used, m.Saved
+			e.AtSite, e.Power, e.Used, e.Saved, e.seen = there, m.Power, m.Used, m.Saved, &m
 		}
 	}
 	return e

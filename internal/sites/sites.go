@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/site"
@@ -173,7 +175,27 @@ func (s *Sites) Ask(ctx context.Context, name string) (*contract.Survey, error) 
 	answer, err := opened.Survey(ctx)
 	answered()
 	if err != nil {
-		return nil, fmt.Errorf("site %s: %w", strings.TrimSuffix(name+" at "+s.setup.Sites[name].URL.String(), " at "), err)
+		return nil, s.from(name, err)
 	}
 	return answer, nil
+}
+
+// Machine asks a site for one machine.
+func (s *Sites) Machine(ctx context.Context, name string, id uuid.UUID) (*contract.Machine, error) {
+	opened, err := s.Site(name)
+	if err != nil {
+		return nil, err
+	}
+	answered := s.remind(name)
+	m, err := opened.Machine(ctx, id)
+	answered()
+	if err != nil {
+		return nil, s.from(name, err)
+	}
+	return m, nil
+}
+
+// from says of which site an error is.
+func (s *Sites) from(name string, err error) error {
+	return fmt.Errorf("site %s: %w", strings.TrimSuffix(name+" at "+s.setup.Sites[name].URL.String(), " at "), err)
 }
