@@ -41,12 +41,15 @@ func (l *Ledger) Note(ctx context.Context, e Event) error {
 // History returns all events, or those of the machines of some names, the oldest first.
 func (l *Ledger) History(ctx context.Context, names ...string) ([]Event, error) {
 	var all []Event
-	which := named(names)
-	if err := l.checkRows(ctx, "history", which.of("machine"), which.args...); err != nil {
+	which := selection{condition: "TRUE"}
+	if len(names) > 0 {
+		which = in("machine", names)
+	}
+	if err := l.checkRows(ctx, "history", which.condition, which.args...); err != nil {
 		return nil, err
 	}
 	err := l.read(ctx, `SELECT h.at, h.run, COALESCE(r.user_name, h.user_name), COALESCE(r.host_name, h.host_name), h.site, h.machine, h.what, h.detail
-		FROM history h LEFT JOIN runs r ON r.id = h.run WHERE TRUE`+which.and("h.machine")+` ORDER BY h.id`, func(row *sql.Rows) error {
+		FROM history h LEFT JOIN runs r ON r.id = h.run WHERE `+which.condition+` ORDER BY h.id`, func(row *sql.Rows) error {
 		var e Event
 		var at string
 		if err := row.Scan(&at, &e.Run, &e.User, &e.Host, &e.Site, &e.Name, &e.What, &e.Detail); err != nil {

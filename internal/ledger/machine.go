@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,67 +28,66 @@ func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
 	if all := l.preloaded.Swap(nil); all != nil {
 		return *all, nil
 	}
-	return l.machines(ctx, selection{})
+	return l.machines(ctx, everything)
 }
 
 // MachinesNamed returns the machines that have one of some names, by site and name.
 func (l *Ledger) MachinesNamed(ctx context.Context, names []string) ([]Machine, error) {
-	return l.machines(ctx, named(names))
+	var sites []string
+	which := in("name", names)
+	err := l.read(ctx, `SELECT DISTINCT site FROM machines WHERE `+which.condition, func(row *sql.Rows) error {
+		var site string
+		err := row.Scan(&site)
+		sites = append(sites, site)
+		return err
+	}, which.args...)
+	if err != nil || len(sites) == 0 {
+		return nil, err
+	}
+	return l.machines(ctx, func(site, name string) selection { return in(site, sites).and(in(name, names)) })
 }
 
-// selection narrows down which machines a query is about, by a condition that their
-// names fulfil; its zero value is all.
+// selection is a condition and its values.
 type selection struct {
-	name string
-	args []any
+	condition string
+	args      []any
 }
 
-// named selects machines by their names; no name selects all.
-func named(names []string) selection {
-	if len(names) == 0 {
-		return selection{}
+func everything(string, string) selection { return selection{condition: "TRUE"} }
+
+// in selects what has one of some values in a column.
+func in(column string, values []string) selection {
+	args := make([]any, len(values))
+	for i, v := range values {
+		args[i] = v
 	}
-	args := make([]any, len(names))
-	for i, name := range names {
-		args[i] = name
-	}
-	return selection{"IN (?" + strings.Repeat(", ?", len(names)-1) + ")", args}
+	return selection{column + " IN (?" + strings.Repeat(", ?", len(values)-1) + ")", args}
 }
 
-// of is the condition on a column.
-func (s selection) of(column string) string {
-	if s.name == "" {
-		return ""
-	}
-	return column + " " + s.name
+func (s selection) and(o selection) selection {
+	return selection{s.condition + " AND " + o.condition, append(slices.Clone(s.args), o.args...)}
 }
 
-// and is the condition after another one.
-func (s selection) and(column string) string {
-	if s.name == "" {
-		return ""
-	}
-	return " AND " + s.of(column)
-}
-
-func (l *Ledger) machines(ctx context.Context, which selection) ([]Machine, error) {
+// machines reads those that which selects, by the columns of their site and name.
+func (l *Ledger) machines(ctx context.Context, which func(site, name string) selection) ([]Machine, error) {
 	var all []Machine
-	err := l.read(ctx, `SELECT count(*) FROM machines WHERE TRUE`+which.and("name"), func(row *sql.Rows) error {
+	own, ofSteps, ofMachines := which("site", "name"), which("site", "machine"), which("m.site", "m.name")
+	err := l.read(ctx, `SELECT count(*) FROM machines WHERE `+own.condition, func(row *sql.Rows) error {
 		n := 0
 		err := row.Scan(&n)
 		all = make([]Machine, 0, n)
 		return err
-	}, which.args...)
+	}, own.args...)
 	if err != nil {
 		return nil, err
 	}
-	if err := l.checkRows(ctx, "machines", which.of("name"), which.args...); err != nil {
+	if err := l.checkRows(ctx, "machines", own.condition, own.args...); err != nil {
 		return nil, err
 	}
-	if err := l.checkRows(ctx, "steps", which.of("machine"), which.args...); err != nil {
+	if err := l.checkRows(ctx, "steps", ofSteps.condition, ofSteps.args...); err != nil {
 		return nil, err
 	}
-	open, err := l.openSteps(ctx, which)
+	open, err := l.openSteps(ctx, which("s.site", "s.machine"))
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ func (l *Ledger) machines(ctx context.Context, which selection) ([]Machine, erro
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start'),
 			EXISTS (SELECT 1 FROM kept k WHERE k.site = m.site AND k.machine = m.name AND k.generation = m.generation)
-		FROM machines m WHERE TRUE`+which.and("m.name")+` ORDER BY m.site, m.name`, func(row *sql.Rows) error {
+		FROM machines m WHERE `+ofMachines.condition+` ORDER BY m.site, m.name`, func(row *sql.Rows) error {
 		var m Machine
 		var spec, changed, earlier string
 		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &earlier, &m.Cloned, &m.Started, &m.KeepsDisks); err != nil {
@@ -117,7 +117,7 @@ func (l *Ledger) machines(ctx context.Context, which selection) ([]Machine, erro
 		all = append(all, m)
 		specs.add(spec, earlier)
 		return nil
-	}, which.args...)
+	}, ofMachines.args...)
 	if failed := specs.end(); err == nil && failed != nil {
 		err = l.explain(damaged(failed))
 	}
@@ -137,7 +137,7 @@ func (l *Ledger) openSteps(ctx context.Context, which selection) (map[machine.Ke
 	all := map[machine.Key][]openStep{}
 	err := l.read(ctx, `SELECT s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, COALESCE(r.command, '?')
 		FROM steps s LEFT JOIN runs r ON r.id = s.run LEFT JOIN machines m ON m.site = s.site AND m.name = s.machine
-		WHERE (s.state <> 'done' OR s.step = 'stop' OR m.state = 'made' AND s.generation = m.generation AND s.run <> m.run)`+which.and("s.machine")+` ORDER BY s.began`, func(row *sql.Rows) error {
+		WHERE (s.state <> 'done' OR s.step = 'stop' OR m.state = 'made' AND s.generation = m.generation AND s.run <> m.run) AND `+which.condition+` ORDER BY s.began`, func(row *sql.Rows) error {
 		var key machine.Key
 		var s openStep
 		var state StepState

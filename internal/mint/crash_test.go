@@ -102,6 +102,10 @@ func (m mortal) AwaitReport(ctx context.Context, id uuid.UUID) (*contract.Machin
 	return act(m, "report", func() (*contract.Machine, error) { return r.AwaitReport(ctx, id) })
 }
 
+func (m mortal) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
+	return m.Site.(site.Brief).Specs(ctx, ids)
+}
+
 func (m mortal) Survey(ctx context.Context) (*contract.Survey, error) {
 	return act(m, "survey", func() (*contract.Survey, error) { return m.Site.Survey(ctx) })
 }

@@ -150,6 +150,10 @@ func (u unruly) no() error {
 	return nil
 }
 
+func (u unruly) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
+	return u.Site.(site.Brief).Specs(ctx, ids)
+}
+
 func (u unruly) Survey(ctx context.Context) (*contract.Survey, error) {
 	answer, err := u.Site.Survey(ctx)
 	if err == nil && u.fault.blind {

@@ -49,7 +49,7 @@ type Rebuilding struct {
 // values are lost with a ledger; they are at no site.
 func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 	answers, err := d.Sites.AskAll(ctx, d.Sites.Every())
-	if err != nil {
+	if err = errors.Join(err, d.Sites.Specs(ctx, answers, sites.NoneKnown)); err != nil {
 		return nil, err // a site left out would be a ledger that is wrong
 	}
 	for name, answer := range answers {

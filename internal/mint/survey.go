@@ -13,6 +13,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/plan"
+	"mintbatch/internal/sites"
 )
 
 // SiteView is what a site has, and what the proof would leave of it.
@@ -45,6 +46,7 @@ func (d *Desk) Survey(ctx context.Context, names []string) ([]SiteView, error) {
 		asked = d.Sites.Every()
 	}
 	answers, unreachable := d.Sites.AskAll(ctx, asked)
+	unreachable = errors.Join(unreachable, d.Sites.Specs(ctx, answers, sites.NoneKnown))
 	known, err := d.Ledger.Machines(ctx)
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -32,7 +33,22 @@ func (p *Planner) survey(ctx context.Context, known []ledger.Machine, keep func(
 			names[k.Site] = true
 		}
 	}
-	return p.Sites.AskAll(ctx, names)
+	asked, err := p.Sites.AskAll(ctx, names)
+	return asked, errors.Join(err, p.Sites.Specs(ctx, asked, p.specs(known)))
+}
+
+// specs tells what the ledger knows of the machines that carry its mark.
+func (p *Planner) specs(known []ledger.Machine) func(contract.Mark) *machine.Spec {
+	at := make(map[string]*ledger.Machine, len(known))
+	for i := range known {
+		at[known[i].Key.String()] = &known[i]
+	}
+	return func(mark contract.Mark) *machine.Spec {
+		if k := at[mark.Key]; k != nil && mark.Ledger == p.Ledger.ID && mark.Generation == k.Generation {
+			return &k.Spec
+		}
+		return nil
+	}
 }
 
 // othersLimit is how long sites are waited for that are asked for nothing but the
@@ -58,6 +74,7 @@ func (p *Planner) surveyOthers(ctx context.Context, known []ledger.Machine, keep
 	limited, cancel := context.WithTimeout(ctx, othersLimit)
 	defer cancel()
 	others, _ := p.Sites.AskAll(limited, names)
+	_ = p.Sites.Specs(limited, others, p.specs(known))
 	return others
 }
 

@@ -355,14 +355,19 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	for _, n := range c.plan.Networks {
 		v.Networks = append(v.Networks, n.Name)
 	}
-	linked := map[string]*int{}
+	linked, brief := map[string]*int{}, c.URL.Query().Get("specs") == "no"
 	for _, t := range c.plan.Templates {
 		linked[t.Name] = new(int)
 		v.Templates = append(v.Templates, contract.Template{Name: t.Name, Linked: linked[t.Name], CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark})
 	}
 	for _, r := range s.machines {
 		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && !r.Kept && !c.plan.down(r.Host) {
-			v.Machines = append(v.Machines, r.machine())
+			m := r.machine()
+			if m.Mark != nil && brief {
+				mark := *m.Mark
+				mark.Spec, m.Mark = nil, &mark
+			}
+			v.Machines = append(v.Machines, m)
 		}
 		if n := linked[r.Template]; n != nil && r.Site == c.site && r.Kind == machine.Linked {
 			*n++
@@ -374,6 +379,23 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	slices.SortFunc(v.Machines, func(a, b contract.Machine) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(v.Kept, func(a, b contract.Kept) int { return strings.Compare(a.ID.String(), b.ID.String()) })
 	return v, nil
+}
+
+// specs answers with what a brief survey has left out.
+func (s *Sandbox) specs(c *call) (any, error) {
+	var ids []uuid.UUID
+	if err := c.read(&ids); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	all := map[uuid.UUID]*machine.Spec{}
+	for _, id := range ids {
+		if r := s.machines[id]; r != nil && r.Site == c.site && r.Mark.Spec != nil {
+			all[id] = r.Mark.Spec
+		}
+	}
+	return all, nil
 }
 
 func (p SitePlan) down(host string) bool {

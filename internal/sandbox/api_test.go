@@ -278,3 +278,29 @@ func parsed(t *testing.T, text string) *url.URL {
 	require.NoError(t, err)
 	return u
 }
+
+// A gateway that waits answers once: for an act that takes a while, for a guest's report.
+// A survey leaves out the specs in marks, which are told when they are asked for.
+func TestOneAnswerEach(t *testing.T) {
+	s, g, calls := talk(t)
+	s.options.Speed = 20
+	ctx := t.Context()
+	o := order("bms-sonar-01")
+	o.Mark.Spec = &machine.Spec{Preset: "sonar-node"}
+	task, err := g.Clone(ctx, o)
+	require.NoError(t, err)
+	assert.True(t, task.Settled())
+	assert.Equal(t, "quay-hv1 quay-bulk", task.Host+" "+task.Store)
+	_, err = g.Power(ctx, o.Identity, machine.On)
+	require.NoError(t, err)
+	m, err := g.AwaitReport(ctx, o.Identity)
+	require.NoError(t, err)
+	assert.NotNil(t, m.Report)
+	assert.EqualValues(t, 3, calls.Load())
+	survey, err := g.Survey(ctx)
+	require.NoError(t, err)
+	assert.Nil(t, survey.Machines[0].Mark.Spec)
+	specs, err := g.Specs(ctx, []uuid.UUID{o.Identity, uuid.New()})
+	require.NoError(t, err)
+	assert.Equal(t, map[uuid.UUID]*machine.Spec{o.Identity: o.Mark.Spec}, specs)
+}

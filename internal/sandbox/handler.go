@@ -2,6 +2,7 @@ package sandbox
 
 import (
 	"cmp"
+	"compress/gzip"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -71,6 +72,7 @@ func (s *Sandbox) handler() http.Handler {
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) { s.answer(w, r, answer) })
 	}
 	route("GET /{site}/v1/survey", s.survey)
+	route("POST /{site}/v1/specs", s.specs)
 	route("GET /{site}/v1/tasks/{task}", s.task)
 	route("GET /{site}/v1/machines/{id}", s.machine)
 	route("PUT /{site}/v1/machines/{id}", s.clone)
@@ -112,6 +114,11 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 	if act && err == nil && s.options.Faults.strike("lose") {
 		panic(http.ErrAbortHandler) // the act is done, the caller never hears of it
 	}
+	if survey, long := body.(contract.Survey); long && len(survey.Machines) > 100 {
+		var done func()
+		w, done = compress(w, r)
+		defer done()
+	}
 	write(w, body, err)
 }
 
@@ -130,6 +137,25 @@ func write(w http.ResponseWriter, body any, err error) {
 	w.Header().Set("Content-Type", kind)
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(body)
+}
+
+// compressed is a writer for a caller that takes gzip (RFC 9110, section 8.4.1.3).
+type compressed struct {
+	http.ResponseWriter
+	gzip *gzip.Writer
+}
+
+func (c compressed) Write(b []byte) (int, error) { return c.gzip.Write(b) }
+
+// compress wraps the writer of an answer that may be long. Until done is called not all of
+// it is sent.
+func compress(w http.ResponseWriter, r *http.Request) (_ http.ResponseWriter, done func()) {
+	if !strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") {
+		return w, func() {}
+	}
+	w.Header().Set("Content-Encoding", "gzip")
+	c := compressed{w, gzip.NewWriter(w)}
+	return c, func() { _ = c.gzip.Close() }
 }
 
 // changing answers a call whose body is a T and whose act changes a machine

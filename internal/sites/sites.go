@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/site"
 	"mintbatch/internal/site/gateway"
@@ -179,6 +180,55 @@ func (s *Sites) Ask(ctx context.Context, name string) (*contract.Survey, error) 
 	}
 	return answer, nil
 }
+
+// Specs adds to surveys the specs in marks that they leave out: what known tells of a
+// machine, and for all others what their site says. A site that does not is taken out.
+func (s *Sites) Specs(ctx context.Context, asked Surveys, known func(contract.Mark) *machine.Spec) error {
+	var failures []error
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		opened, err := s.Site(name)
+		if err != nil {
+			return err
+		}
+		brief, ok := opened.(site.Brief)
+		if !ok {
+			continue
+		}
+		if err := addSpecs(ctx, brief, asked[name].Machines, known); err != nil {
+			failures = append(failures, s.from(name, err))
+			delete(asked, name)
+		}
+	}
+	return errors.Join(failures...)
+}
+
+func addSpecs(ctx context.Context, from site.Brief, all []contract.Machine, known func(contract.Mark) *machine.Spec) error {
+	var ids []uuid.UUID
+	for _, m := range all {
+		if m.Mark == nil || m.Mark.Spec != nil {
+			continue
+		}
+		if m.Mark.Spec = known(*m.Mark); m.Mark.Spec == nil {
+			ids = append(ids, m.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	specs, err := from.Specs(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, m := range all {
+		if m.Mark != nil && m.Mark.Spec == nil {
+			m.Mark.Spec = specs[m.ID]
+		}
+	}
+	return nil
+}
+
+// NoneKnown is for those who know no machine.
+func NoneKnown(contract.Mark) *machine.Spec { return nil }
 
 // Machine asks a site for one machine.
 func (s *Sites) Machine(ctx context.Context, name string, id uuid.UUID) (*contract.Machine, error) {

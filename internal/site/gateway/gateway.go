@@ -137,7 +137,7 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		req.Header.Set("Content-Type", kind)
 	}
 	req.Header.Set("Authorization", "Bearer "+g.token)
-	if path != surveyPath {
+	if path != surveyPath && path != specsPath {
 		req.Header.Set("Prefer", preference)
 	}
 	resp, err := g.client.Do(req)
@@ -215,7 +215,10 @@ func (g *Gateway) act(ctx context.Context, method string, id uuid.UUID, part str
 	return requireFields(t, err)
 }
 
-const surveyPath = "/survey"
+const (
+	surveyPath = "/survey?specs=no"
+	specsPath  = "/specs"
+)
 
 // Survey implements site.Site.
 func (g *Gateway) Survey(ctx context.Context) (*contract.Survey, error) {
@@ -229,6 +232,16 @@ func (g *Gateway) Survey(ctx context.Context) (*contract.Survey, error) {
 	}
 	g.sideBySide.Store(answer.SideBySide)
 	return answer, nil
+}
+
+// Specs implements site.Brief. A gateway that has no such call has told them in its survey.
+func (g *Gateway) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
+	var specs map[uuid.UUID]*machine.Spec
+	err := g.call(ctx, http.MethodPost, specsPath, ids, &specs)
+	if errors.Is(err, site.ErrNotFound) {
+		return nil, nil
+	}
+	return specs, err
 }
 
 // SideBySide implements site.Concurrent.

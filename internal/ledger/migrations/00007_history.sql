@@ -1,0 +1,2 @@
+-- +goose Up
+CREATE INDEX history_machine ON history (machine);
