@@ -85,6 +85,7 @@ func (s *source) expanded(id string, o Origin) string {
 }
 
 func (s *source) replace(o Origin) string {
+	unknown := map[string]bool{} // each is reported once
 	return placeholder.ReplaceAllStringFunc(o.Value, func(word string) string {
 		if strings.HasPrefix(word, "{{") {
 			return word[1 : len(word)-1]
@@ -108,7 +109,10 @@ func (s *source) replace(o Origin) string {
 		if c, ok := sheet.ParseColumn(name); ok && c.ID() == name && !isSecret(name) {
 			return s.find(name).Value
 		}
-		s.describe(o, fmt.Sprintf("unknown placeholder %s", word), finding.DidYouMean(name, placeholders())+"; {{ and }} stand for plain braces")
+		if !unknown[name] {
+			unknown[name] = true
+			s.describe(o, fmt.Sprintf("unknown placeholder %s", word), finding.DidYouMean(name, placeholders())+"; {{ and }} stand for plain braces")
+		}
 		return ""
 	})
 }

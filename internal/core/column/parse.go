@@ -97,6 +97,7 @@ func disks(cell string) (all []machine.Disk, wrong []Problem) {
 			bad("write for example 100G:bulk:full", "disk %q: it must be size:store:kind, where kind is thin or full", word)
 		case len(all) == mostDisks:
 			bad("", "more than %d data disks", mostDisks)
+			return all, wrong
 		}
 		all = append(all, disk)
 	}
@@ -143,11 +144,13 @@ func labels(cell string) (all map[string]string, wrong []Problem) {
 	for rest := strings.Trim(cell, " ,;\n\t\r"); rest != ""; {
 		m := label.FindStringSubmatch(rest)
 		if m == nil || machine.CheckLabel(m[1]) != nil {
-			word := strings.FieldsFunc(rest, func(r rune) bool { return strings.ContainsRune(" ,;\n\t\r", r) })[0]
+			word := rest
+			if i := strings.IndexAny(rest, " ,;\n\t\r"); i > 0 {
+				word = rest[:i]
+			}
 			wrong = append(wrong, Problem{fmt.Sprintf("%q is not a label", word),
 				`write name=value pairs, such as rack=3 tier=a; quote a value with blanks: place="row 3"`})
-			_, rest, _ = strings.Cut(rest, word)
-			rest = strings.TrimLeft(rest, " ,;\n\t\r")
+			rest = strings.TrimLeft(rest[len(word):], " ,;\n\t\r")
 			continue
 		}
 		value := m[2]

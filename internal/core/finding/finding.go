@@ -60,8 +60,9 @@ func (f Finding) Error() string {
 // List gathers findings, so that all of them are reported at once.
 type List []Finding
 
-// Add appends a finding. A value that looks like a secret is not kept in it.
-func (l *List) Add(f Finding) { *l = append(*l, masked(f)) }
+// Add appends a finding. A value that looks like a secret is not kept in it, and of a long
+// one only how it begins and ends.
+func (l *List) Add(f Finding) { *l = append(*l, shortened(masked(f))) }
 
 // Count reports how many findings have the severity.
 func (l List) Count(s Severity) int {

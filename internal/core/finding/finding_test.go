@@ -1,7 +1,9 @@
 package finding
 
 import (
+	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -28,6 +30,18 @@ func TestNearest(t *testing.T) {
 	}
 	assert.Equal(t, "known: a, b", DidYouMean("xyzzy", []string{"b", "a"}))
 	assert.Equal(t, "the setup defines none", DidYouMean("x", nil))
+}
+
+// A finding repeats no more of a text than can be read, and how it begins and ends.
+func TestLongTexts(t *testing.T) {
+	var l List
+	long := "æ" + strings.Repeat("ø", 32_000) + "å"
+	l.Add(Finding{Value: long, Message: "wrong: " + long})
+	for _, text := range []string{l[0].Value, l[0].Message} {
+		assert.Less(t, len(text), 1200)
+		assert.True(t, utf8.ValidString(text))
+		assert.Regexp(t, `æø+ \.\.\. \(31,?\d+ characters left out\) \.\.\. ø+å$`, text)
+	}
 }
 
 func TestPositions(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/agnivade/levenshtein"
 )
@@ -14,7 +15,11 @@ func Nearest(word string, known []string) string {
 	word = strings.ToLower(word)
 	best, bestAt := "", max(2, len(word)/3)+1
 	sorted := slices.Sorted(slices.Values(known))
+	letters := utf8.RuneCountInString(word)
 	for _, name := range sorted {
+		if more := letters - utf8.RuneCountInString(name); more >= bestAt {
+			continue // so many letters at least would have to go
+		}
 		d := levenshtein.ComputeDistance(word, strings.ToLower(name))
 		if len(word) >= 3 && strings.HasPrefix(strings.ToLower(name), word) {
 			d = 1

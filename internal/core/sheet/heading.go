@@ -100,9 +100,15 @@ func meaning(text string) (name string, adapter int, ok bool) {
 	return name, n, true
 }
 
+// longestHeading is how long a heading may be, in bytes; a longer text is no heading.
+const longestHeading = 1024
+
 // understand reports what a heading means by the setup's rules, else by itself.
 // ignored is set for one that is to be passed over.
 func understand(heading string, rules []Rule) (c Column, ignored, ok bool) {
+	if len(heading) > longestHeading {
+		return Column{Heading: heading[:longestHeading]}, false, false
+	}
 	for _, r := range rules {
 		if folded(r.Heading) != folded(heading) {
 			continue
