@@ -2,11 +2,11 @@ package probe
 
 import (
 	"context"
+	"encoding/binary"
 	"net"
 	"net/netip"
+	"syscall"
 	"time"
-
-	"github.com/vishvananda/netlink"
 )
 
 // askARP lets the system find out who has each address, and reads what it
@@ -30,17 +30,71 @@ func askARP(ctx context.Context, all []netip.Addr, o Options) (map[netip.Addr]st
 	for _, a := range all {
 		asked[a] = true
 	}
-	table, err := netlink.NeighList(0, netlink.FAMILY_ALL)
+	table, err := neighbours()
 	if err != nil {
 		return nil, err
 	}
 	found := map[netip.Addr]string{}
 	for _, n := range table {
-		a, ok := netip.AddrFromSlice(n.IP)
-		known := n.State&(netlink.NUD_REACHABLE|netlink.NUD_STALE|netlink.NUD_DELAY|netlink.NUD_PROBE) != 0
-		if ok && asked[a.Unmap()] && known && len(n.HardwareAddr) > 0 {
-			found[a.Unmap()] = n.HardwareAddr.String()
+		if asked[n.addr] && n.state&(reachable|stale|delay|probed) != 0 && len(n.mac) > 0 {
+			found[n.addr] = n.mac.String()
 		}
 	}
 	return found, nil
+}
+
+// neighbour is an entry of the system's table (rtnetlink(7), RTM_GETNEIGH).
+type neighbour struct {
+	addr  netip.Addr
+	mac   net.HardwareAddr
+	state uint16
+}
+
+// The states of an entry whose MAC address is known, and the attributes that have it
+// and the address.
+const (
+	reachable, stale, delay, probed = 0x02, 0x04, 0x08, 0x10
+	neighbourAddr, neighbourMAC     = 1, 2
+)
+
+// neighbours reads the system's table.
+func neighbours() ([]neighbour, error) {
+	answer, err := syscall.NetlinkRIB(syscall.RTM_GETNEIGH, syscall.AF_UNSPEC)
+	if err != nil {
+		return nil, err
+	}
+	messages, err := syscall.ParseNetlinkMessage(answer)
+	if err != nil {
+		return nil, err
+	}
+	var all []neighbour
+	for _, m := range messages {
+		if m.Header.Type == syscall.RTM_NEWNEIGH && len(m.Data) >= headSize {
+			all = append(all, neighbourOf(m.Data))
+		}
+	}
+	return all, nil
+}
+
+// headSize is that of a message's fixed part, in which the state is at 8.
+const headSize = 12
+
+func neighbourOf(message []byte) neighbour {
+	n := neighbour{state: binary.NativeEndian.Uint16(message[8:])}
+	for rest := message[headSize:]; len(rest) >= syscall.SizeofRtAttr; {
+		size := int(binary.NativeEndian.Uint16(rest))
+		if size < syscall.SizeofRtAttr || size > len(rest) {
+			break
+		}
+		value := rest[syscall.SizeofRtAttr:size]
+		switch binary.NativeEndian.Uint16(rest[2:]) {
+		case neighbourAddr:
+			a, _ := netip.AddrFromSlice(value)
+			n.addr = a.Unmap()
+		case neighbourMAC:
+			n.mac = value
+		}
+		rest = rest[min(len(rest), (size+syscall.RTA_ALIGNTO-1)&^(syscall.RTA_ALIGNTO-1)):]
+	}
+	return n
 }

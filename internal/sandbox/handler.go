@@ -154,7 +154,8 @@ func compress(w http.ResponseWriter, r *http.Request) (_ http.ResponseWriter, do
 		return w, func() {}
 	}
 	w.Header().Set("Content-Encoding", "gzip")
-	c := compressed{w, gzip.NewWriter(w)}
+	fast, _ := gzip.NewWriterLevel(w, gzip.BestSpeed) // the level is one that there is
+	c := compressed{w, fast}
 	return c, func() { _ = c.gzip.Close() }
 }
 

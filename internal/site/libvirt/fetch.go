@@ -55,7 +55,7 @@ type sparseSink struct {
 // pieceSize is how much is sent at a time.
 const pieceSize = 8 << 20
 
-var zeros = make([]byte, pieceSize)
+var zeros [pieceSize]byte
 
 func (s *sparseSink) Write(p []byte) (int, error) {
 	n := len(p)
