@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -12,10 +11,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"time"
-
-	"github.com/google/uuid"
 )
 
 // Check looks for damage: in the database itself, and in what its tables say of
@@ -140,87 +136,6 @@ func (l *Ledger) Export(ctx context.Context, to io.Writer) error {
 
 // ErrExport means that what is to be imported is not what Export writes.
 var ErrExport = errors.New("not an exported ledger")
-
-// Import reads what Export has written into an empty ledger, which takes its id.
-// All of it is read or nothing.
-func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err error) {
-	lines := bufio.NewScanner(from)
-	lines.Buffer(nil, 64<<20)
-	var head struct{ Schema, Ledger string }
-	if !lines.Scan() || json.Unmarshal(lines.Bytes(), &head) != nil || head.Schema != ExportFormat {
-		return 0, fmt.Errorf("%w: its first line is not {\"schema\": %q, ...}", ErrExport, ExportFormat)
-	}
-	id, err := uuid.Parse(head.Ledger)
-	if err != nil {
-		return 0, fmt.Errorf("%w: %q is not a ledger's id", ErrExport, head.Ledger)
-	}
-	digest := sha256.New()
-	add := func() { _, _ = digest.Write(append(lines.Bytes(), '\n')) }
-	add()
-	err = l.write(ctx, func(tx *transaction) error {
-		rows = 0
-		if err := adopt(tx, id); err != nil {
-			return err
-		}
-		for n := 2; lines.Scan(); n++ {
-			var end exportEnd
-			if json.Unmarshal(lines.Bytes(), &end) == nil && end.End != nil {
-				if end.End.Rows != rows || end.End.SHA256 != hex.EncodeToString(digest.Sum(nil)) || lines.Scan() {
-					return fmt.Errorf("%w: its content was changed after the export (%d rows exported, %d found); nothing was imported", ErrExport, end.End.Rows, rows)
-				}
-				return lines.Err()
-			}
-			if err := importLine(tx, lines.Bytes()); err != nil {
-				return fmt.Errorf("%w: line %d: %w; nothing was imported", ErrExport, n, err)
-			}
-			add()
-			rows++
-		}
-		if err := lines.Err(); err != nil {
-			return err
-		}
-		return fmt.Errorf("%w: its last line is not {\"end\": ...}: the export is truncated; nothing was imported", ErrExport)
-	})
-	if err == nil {
-		l.ID = id
-	}
-	return rows, err
-}
-
-// importLine reads a row of one of our tables: the names in a line are somebody
-// else's words.
-func importLine(tx *transaction, line []byte) error {
-	var one struct {
-		Table string
-		Row   map[string]any
-	}
-	d := json.NewDecoder(bytes.NewReader(line))
-	d.UseNumber()
-	if err := d.Decode(&one); err != nil {
-		return err
-	}
-	i := slices.IndexFunc(exported(), func(t table) bool { return t.name == one.Table })
-	if i < 0 {
-		return fmt.Errorf("no table %q", one.Table)
-	}
-	t := exported()[i]
-	values := make([]any, len(t.columns))
-	for i, name := range t.columns {
-		value, ok := one.Row[name]
-		if !ok {
-			return fmt.Errorf("the row of table %q has no %q", t.name, name)
-		}
-		if n, ok := value.(json.Number); ok {
-			value = n.String()
-		}
-		values[i] = value
-	}
-	if len(one.Row) != len(values) {
-		return fmt.Errorf("the row of table %q has unknown columns", t.name)
-	}
-	_, err := tx.Exec(`INSERT INTO `+t.name+` (`+t.columnList()+`) VALUES (?`+strings.Repeat(", ?", len(values)-1)+`)`, values...)
-	return err
-}
 
 // Prune forgets runs that ended, events and addresses whose time was over before
 // a moment. Machines and what they have stay.

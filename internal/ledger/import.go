@@ -1,0 +1,167 @@
+package ledger
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+
+	"github.com/google/uuid"
+)
+
+// Import reads what Export has written into an empty ledger, which takes its id.
+// All of it is read or nothing.
+func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err error) {
+	lines := bufio.NewScanner(from)
+	lines.Buffer(nil, 64<<20)
+	var head struct{ Schema, Ledger string }
+	if !lines.Scan() || json.Unmarshal(lines.Bytes(), &head) != nil || head.Schema != ExportFormat {
+		return 0, fmt.Errorf("%w: its first line is not {\"schema\": %q, ...}", ErrExport, ExportFormat)
+	}
+	id, err := uuid.Parse(head.Ledger)
+	if err != nil {
+		return 0, fmt.Errorf("%w: %q is not a ledger's id", ErrExport, head.Ledger)
+	}
+	reading, stop := context.WithCancel(ctx)
+	defer stop()
+	parts := make(chan part, 4)
+	go readParts(reading, lines, parts)
+	err = l.write(ctx, func(tx *transaction) error {
+		if err := adopt(tx, id); err != nil {
+			return err
+		}
+		for p := range parts {
+			if p.err != nil {
+				return p.err
+			}
+			if p.end {
+				return nil
+			}
+			n, err := tx.insert(`INSERT INTO `+p.table.name+` (`+p.table.columnList()+`) VALUES`, p.rows, ``)
+			if err != nil {
+				return fmt.Errorf("%w: lines %d to %d: %w; nothing was imported", ErrExport, p.line, p.line+len(p.rows)-1, err)
+			}
+			rows += n
+		}
+		return ctx.Err()
+	})
+	if err != nil {
+		return 0, err
+	}
+	l.ID = id
+	return rows, nil
+}
+
+// part is some lines of an export that follow each other: rows of one table.
+type part struct {
+	table table
+	rows  [][]any
+	line  int // the number of the first
+	end   bool
+	err   error
+}
+
+// partRows is how many rows are inserted together.
+const partRows = 64
+
+// readParts reads the lines behind the first, while others are being written.
+func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
+	defer close(to)
+	send := func(p part) bool {
+		select {
+		case to <- p:
+			return true
+		case <-ctx.Done():
+			return false
+		}
+	}
+	digest := sha256.New()
+	add := func() { _, _ = digest.Write(append(lines.Bytes(), '\n')) }
+	add()
+	tables := exported()
+	rows := 0
+	var next part
+	for n := 2; lines.Scan(); n++ {
+		one, err := parseLine(lines.Bytes(), tables)
+		switch {
+		case err != nil:
+			err = fmt.Errorf("%w: line %d: %w; nothing was imported", ErrExport, n, err)
+		case one.end.End == nil:
+		case one.end.End.Rows != rows || one.end.End.SHA256 != hex.EncodeToString(digest.Sum(nil)) || lines.Scan():
+			err = fmt.Errorf("%w: its content was changed after the export (%d rows exported, %d found); nothing was imported", ErrExport, one.end.End.Rows, rows)
+		case lines.Err() != nil:
+			err = lines.Err()
+		}
+		if whole := len(next.rows) == partRows || len(next.rows) > 0 && (err != nil || one.end.End != nil || one.table.name != next.table.name); whole {
+			if !send(next) {
+				return
+			}
+			next = part{}
+		}
+		if err != nil || one.end.End != nil {
+			send(part{end: true, err: err})
+			return
+		}
+		if len(next.rows) == 0 {
+			next = part{table: one.table, line: n}
+		}
+		next.rows = append(next.rows, one.values)
+		add()
+		rows++
+	}
+	err := lines.Err()
+	if err == nil {
+		err = fmt.Errorf("%w: its last line is not {\"end\": ...}: the export is truncated; nothing was imported", ErrExport)
+	}
+	send(part{err: err})
+}
+
+// exportedLine is a line of an export: a row, or its end.
+type exportedLine struct {
+	table  table
+	values []any
+	end    exportEnd
+}
+
+// parseLine reads a row of one of our tables: the names in a line are somebody else's
+// words.
+func parseLine(line []byte, tables []table) (one exportedLine, err error) {
+	var said struct {
+		exportEnd
+		Table string
+		Row   map[string]any
+	}
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.UseNumber()
+	if err := d.Decode(&said); err != nil {
+		return one, err
+	}
+	if one.end = said.exportEnd; one.end.End != nil {
+		return one, nil
+	}
+	i := slices.IndexFunc(tables, func(t table) bool { return t.name == said.Table })
+	if i < 0 {
+		return one, fmt.Errorf("no table %q", said.Table)
+	}
+	one.table = tables[i]
+	one.values = make([]any, len(one.table.columns))
+	for i, name := range one.table.columns {
+		value, ok := said.Row[name]
+		if !ok {
+			return one, fmt.Errorf("the row of table %q has no %q", said.Table, name)
+		}
+		if n, ok := value.(json.Number); ok {
+			value = n.String()
+		}
+		one.values[i] = value
+	}
+	if len(said.Row) != len(one.values) {
+		return one, fmt.Errorf("the row of table %q has unknown columns", said.Table)
+	}
+	return one, nil
+}
