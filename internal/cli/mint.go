@@ -31,6 +31,7 @@ func (a *App) mintCommand() *cli.Command {
 			&cli.IntFlag{Name: "stop-after", Usage: "start no further machines after `N` failures"},
 			&cli.StringFlag{Name: "waves", Usage: "mint in waves such as `1,10%,rest`, each confirmed before the next; a wave with failures is the last (default: the setup's waves)"},
 			&cli.BoolFlag{Name: "no-start", Usage: "make all machines but start none; run the command without it to continue"},
+			eachFlag(),
 			eventsFlag(),
 			&cli.StringFlag{Name: "workbook", Usage: "afterwards write a copy of the sheet, with the results, to `FILE`"},
 			forceFlag(overFiles),
@@ -89,7 +90,7 @@ func (a *App) mintOnce(ctx context.Context, c *cli.Command, d *mint.Desk, p *pla
 		return err
 	}
 	if a.readsInput(c) {
-		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, machinesWithWork)
+		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, machinesWithWork, c.Bool("each"))
 		a.showCommentedOut(d)
 		a.showTime(p, task.Works)
 		a.showProbed(probed)

@@ -34,6 +34,7 @@ func (a *App) proofCommand() *cli.Command {
 			&cli.BoolFlag{Name: "reveal", Usage: "with --files, on a terminal: include the secrets that exist already"},
 			&cli.BoolFlag{Name: "reserve", Usage: "reserve the addresses of new machines"},
 			&cli.BoolFlag{Name: "offline", Usage: "do not contact the sites; use what the ledger knows"},
+			eachFlag(),
 			acceptMissingFlag(),
 			forceFlag(overFiles),
 		},
@@ -91,7 +92,7 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 		return a.document(d)
 	}
 	if !c.Bool("quiet") {
-		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, everyMachine)
+		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, everyMachine, c.Bool("each"))
 		todo, _ := p.Todo(plan.AllowRemakes)
 		a.showCommentedOut(s)
 		a.showTime(p, todo)
@@ -127,25 +128,39 @@ const (
 	machinesWithWork
 )
 
-// showProof prints the work, machine by machine, and the totals.
-func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail) {
-	var cells [][]string
+func eachFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "each", Usage: "list each machine, however many there are"}
+}
+
+// A list of more machines than many puts those together that are alike; if that leaves
+// more than aScreen lines, they are counted by kind, of which no more than many are listed.
+const (
+	many    = 100
+	aScreen = 40
+)
+
+// showProof prints the work and the totals.
+func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, each bool) {
+	var works []proof.Work
 	for _, work := range all.Works {
-		if listed == machinesWithWork && work.Word == proof.Same && len(work.Drift) == 0 && work.Swept == "" && work.Refusal == "" && len(work.Reasons) == 0 {
-			continue
+		if listed == everyMachine || work.Word != proof.Same || len(work.Drift) > 0 || work.Swept != "" || work.Refusal != "" || len(work.Reasons) > 0 {
+			works = append(works, work)
 		}
-		line := []string{p.word(work.Word), visible(work.Name), work.Site, "", "", "", "", "", "", "", visible(work.Why())}
-		if m := work.Machine; m != nil {
-			copy(line[3:], []string{visible(m.Clone.Template), string(m.Clone.Kind), cpus(m.Shape), size(m.Shape.Memory), addresses(m)})
-			if at := work.Place; at != nil {
-				line[8], line[9] = visible(at.Host), visible(at.Store)
-			}
-		}
-		cells = append(cells, line)
 	}
-	if len(cells) > 0 {
-		rows(w, p, []string{"work", "machine", "site", "template", "clone", "cpus", "memory", "addresses", "host", "store", "why"}, cells)
-		fmt.Fprintln(w)
+	var groups []proof.Group
+	if short := !each && len(works) > many; short {
+		groups = proof.Groups(works)
+	} else {
+		for i := range works {
+			groups = append(groups, works[i:i+1])
+		}
+	}
+	switch {
+	case len(works) == 0:
+	case len(groups) > aScreen && len(groups) < len(works), !each && len(groups) > many:
+		showKinds(w, p, works)
+	default:
+		showGroups(w, p, groups)
 	}
 	fmt.Fprintln(w, p.paint(totals(all)+room(all), text.Bold))
 	paragraph(w, "", inClear(all))
@@ -157,6 +172,45 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail) 
 	if n := all.Drifted(); n > 0 {
 		paragraph(w, "", finding.Plural(n, "machine")+" changed at the site outside of mintbatch; `mintbatch mint --fix-drift` reverts that")
 	}
+}
+
+// showGroups prints a line for each group of machines.
+func showGroups(w io.Writer, p painter, groups []proof.Group) {
+	var cells [][]string
+	for _, g := range groups {
+		k, count := g[0].Kind(), ""
+		if len(g) > 1 {
+			count = fmt.Sprint(len(g))
+		}
+		cells = append(cells, []string{p.word(k.Word), visible(g.Name()), count, k.Site, visible(k.Template), string(k.Clone), k.CPUs, size(k.Memory),
+			strings.Join(g.Addresses(), " "), visible(k.Host), visible(k.Store), visible(k.Why)})
+	}
+	rows(w, p, []string{"work", "machine", "machines", "site", "template", "clone", "cpus", "memory", "addresses", "host", "store", "why"}, cells)
+	fmt.Fprintln(w)
+}
+
+// showKinds prints how many machines there are of each kind.
+func showKinds(w io.Writer, p painter, works []proof.Work) {
+	var cells [][]string
+	kinds := proof.Kinds(works)
+	first := []proof.Word{proof.Taken, proof.Remake} // what must not be overlooked
+	slices.SortStableFunc(kinds, func(a, b proof.Count) int {
+		return slices.Index(first, b.Word) - slices.Index(first, a.Word)
+	})
+	more := 0
+	for i, k := range kinds {
+		if i >= many {
+			more += k.Machines
+			continue
+		}
+		cells = append(cells, []string{p.word(k.Word), fmt.Sprint(k.Machines), visible(k.Preset), k.Site, visible(k.Template), string(k.Clone), k.CPUs, size(k.Memory), visible(k.Why)})
+	}
+	rows(w, p, []string{"work", "machines", "preset", "site", "template", "clone", "cpus", "memory", "why"}, cells)
+	fmt.Fprintln(w)
+	if more > 0 {
+		fmt.Fprintf(w, "%s of %d other kinds\n", finding.Plural(more, "machine"), len(kinds)-many)
+	}
+	fmt.Fprintln(w, "--each lists each machine")
 }
 
 func differ(n int) string {

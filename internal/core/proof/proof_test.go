@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"net/netip"
 	"testing"
 
 	"github.com/google/uuid"
@@ -133,4 +134,39 @@ func TestAnAdjustThatWasCutShortIsNoDrift(t *testing.T) {
 	wired.Adapters[1].Network = "office"
 	wired.Shape.CPUs = 1
 	assert.Contains(t, one(more, made, wired).Why(), "changed at the site: cpus 2 to 1")
+}
+
+// Works that are alike are told as one: names and addresses count up together.
+func TestGroups(t *testing.T) {
+	var works []Work
+	add := func(word Word, name string, addresses ...string) {
+		m := &machine.Machine{Key: machine.Key{Site: "quay", Name: name}, Spec: spec()}
+		m.Adapters = []machine.Adapter{{}}
+		for _, a := range addresses {
+			m.Adapters[0].Addresses = append(m.Adapters[0].Addresses, netip.MustParsePrefix(a+"/24"))
+		}
+		works = append(works, Work{Key: m.Key, Word: word, Machine: m})
+	}
+	add(New, "a-08", "198.51.100.11")
+	add(New, "a-09", "198.51.100.12")
+	add(New, "a-10", "198.51.100.13")
+	add(New, "a-11", "198.51.100.15") // another address
+	add(Remake, "a-12", "198.51.100.16")
+	add(New, "b-1", "198.51.100.255", "2001:db8::1")
+	add(New, "b-2", "198.51.101.0", "2001:db8::2")
+	add(New, "b-10", "198.51.101.1", "2001:db8::3") // more digits
+	add(New, "c")
+	add(New, "c")
+	works = append(works, Work{Key: machine.Key{Site: "quay", Name: "d1"}, Word: Stray}, Work{Key: machine.Key{Site: "quay", Name: "d2"}, Word: Stray})
+	var lines []string
+	for _, g := range Groups(works) {
+		lines = append(lines, fmt.Sprint(len(g), " ", g[0].Word, " ", g.Name(), " ", g.Addresses()))
+	}
+	assert.Equal(t, []string{"3 new a-[08-10] [198.51.100.11-13]", "1 new a-11 [198.51.100.15]", "1 remake a-12 [198.51.100.16]",
+		"2 new b-[1-2] [198.51.100.255-198.51.101.0 2001:db8::1-2001:db8::2]", "1 new b-10 [198.51.101.1 2001:db8::3]", "1 new c []", "1 new c []", "2 stray d[1-2] []"}, lines)
+	var counts []string
+	for _, k := range Kinds(works) {
+		counts = append(counts, fmt.Sprint(k.Machines, " ", k.Word))
+	}
+	assert.Equal(t, []string{"9 new", "1 remake", "2 stray"}, counts)
 }
