@@ -204,6 +204,9 @@ func (s *Sandbox) find(c *call, id uuid.UUID) (*record, error) {
 	if r == nil || r.Site != c.site || r.Kept {
 		return nil, refuse(http.StatusNotFound, "no machine %s", id)
 	}
+	if c.plan.down(r.Host) {
+		return nil, refuse(http.StatusConflict, "host %q of machine %s is not available", r.Host, r.Name)
+	}
 	return r, nil
 }
 
