@@ -3,7 +3,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: histories demo test build lint race fuzz bench real bench-real cross clean
+.PHONY: histories demo test build lint race fuzz bench table real bench-real cross clean
 
 demo: build
 	./mintbatch demo
@@ -48,6 +48,10 @@ histories:
 
 bench:
 	$(GO) test -run '^$$' -bench . ./bench ./internal/...
+
+# The table of docs/performance.md, anew; it takes half an hour.
+table:
+	@$(GO) test -run '^$$' -bench Table -benchtime 1x -timeout 2h ./bench | grep '^|'
 
 # The suite on a real hypervisor, as root. The guest that is cloned is built
 # once and kept outside the checkout. RUN picks tests: make real RUN=Refusals

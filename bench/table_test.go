@@ -1,0 +1,242 @@
+package bench
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/ledger/servertest"
+	"mintbatch/internal/sandbox"
+)
+
+// BenchmarkTable prints the table of docs/performance.md: the whole program on sheets,
+// ledgers and batches of some sizes, time and peak memory of each, and beside it what else
+// reads or writes the same. `make table` runs it; with -short it is a small one.
+func BenchmarkTable(b *testing.B) {
+	defer servertest.Stop()
+	for b.Loop() {
+		t := &tabled{B: b, dir: b.TempDir()}
+		t.program = filepath.Join(t.dir, "mintbatch")
+		build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", t.program, "../cmd/mintbatch")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		out, err := build.CombinedOutput()
+		require.NoError(b, err, string(out))
+		fmt.Println("\n| what | time | peak memory | beside it |\n|---|---|---|---|")
+		t.sheets()
+		t.ledgers()
+		for _, shared := range []bool{false, true} {
+			small := t.wholeWay(t.size(1000), shared, 1e6, 32)
+			large := t.wholeWay(t.size(10_000), shared, 1e6, 32)
+			t.row("the mint of ten times as many", fmt.Sprintf("%.1f times as long", float64(large)/float64(small)), "", "")
+		}
+		t.wholeWay(t.size(2000), false, 8, 64)
+	}
+}
+
+type tabled struct {
+	*testing.B
+	dir, program string
+}
+
+// size is a number of machines, or a twentieth of it.
+func (t *tabled) size(n int) int {
+	if testing.Short() {
+		return n / 20
+	}
+	return n
+}
+
+func (t *tabled) row(what, took, memory, beside string) {
+	fmt.Printf("| %s | %s | %s | %s |\n", what, took, memory, beside)
+}
+
+// run runs the program in a folder and prints its row.
+func (t *tabled) run(dir, what, beside string, args ...string) time.Duration {
+	c := exec.Command("python3", append([]string{"-c", measured, t.program}, args...)...)
+	var errs bytes.Buffer
+	c.Dir, c.Stderr = dir, &errs
+	out, err := c.Output()
+	require.NoError(t, err, "%s: %s%s", what, out, errs.String())
+	var kib int
+	var seconds float64
+	_, err = fmt.Sscan(string(out), &kib, &seconds)
+	require.NoError(t, err)
+	t.row(what, fmt.Sprintf("%.2f s", seconds), fmt.Sprintf("%d MiB", kib>>10), beside)
+	return time.Duration(seconds * float64(time.Second))
+}
+
+// alone reports how long something else takes.
+func alone(what string, do func() error) string {
+	began := time.Now()
+	if err := do(); err != nil {
+		return ""
+	}
+	return fmt.Sprintf("%s: %.2f s", what, time.Since(began).Seconds())
+}
+
+func (t *tabled) write(dir, name string, content []byte) {
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, name), content, 0o600))
+}
+
+// sheets checks large and hostile ones.
+func (t *tabled) sheets() {
+	dir := filepath.Join(t.dir, "sheets")
+	t.write(dir, "mintbatch.yaml", []byte("ledger: none\n"+setupText))
+	n := t.size(100_000)
+	content := rows(n)
+	t.write(dir, "m.csv", content)
+	t.run(dir, fmt.Sprintf("`check` of %d rows of CSV", n), alone("reading the CSV", func() error {
+		r := csv.NewReader(bytes.NewReader(content))
+		for {
+			if _, err := r.Read(); err != nil {
+				return ignoreEnd(err)
+			}
+		}
+	}), "--sheet", "m.csv", "check")
+	t.write(dir, "m.xlsx", workbook(t, n))
+	t.run(dir, fmt.Sprintf("`check` of %d rows of XLSX", n), "", "--sheet", "m.xlsx", "check")
+	long := "machine,preset,notes\n"
+	for i := range t.size(1000) {
+		long += fmt.Sprintf("m-%d,%s,%s\n", i, strings.Repeat("x", 32_000), strings.Repeat("{x}", 10_000))
+	}
+	t.write(dir, "long.csv", []byte(long))
+	c := exec.Command(t.program, "--sheet", "long.csv", "check")
+	c.Dir = dir
+	t.row(fmt.Sprintf("`check` that refuses %d rows with two cells of over 30,000 letters", t.size(1000)), strings.TrimPrefix(alone("", func() error { _ = c.Run(); return nil }), ": "), "", "")
+	wide := filepath.Join(t.dir, "wide")
+	t.write(wide, "mintbatch.yaml", wideSetup(t.size(500), t.size(2000), t.size(5000)))
+	sheet := "machine,preset,site,address\n"
+	for i := range t.size(10_000) {
+		sheet += fmt.Sprintf("bms-sonar-%06d,p%d,s%d,pool\n", i, i%t.size(5000), i%t.size(500))
+	}
+	t.write(wide, "m.csv", []byte(sheet))
+	t.run(wide, fmt.Sprintf("`check` of %d rows with %d presets, %d networks, %d sites", t.size(10_000), t.size(5000), t.size(2000), t.size(500)), "", "check")
+}
+
+func ignoreEnd(err error) error {
+	if errors.Is(err, io.EOF) {
+		return nil
+	}
+	return err
+}
+
+func wideSetup(sites, networks, presets int) []byte {
+	var b bytes.Buffer
+	b.WriteString("mintbatch: 1\nsheet: m.csv\nledger: none\ntemplates: {deb12-base: {guest: linux}}\ndefaults: {template: deb12-base, domain: brackwater.example, login: survey, password: none}\nsites:\n")
+	for i := range sites {
+		fmt.Fprintf(&b, "  s%d: {kind: gateway, url: \"https://127.0.0.1:1/s%d\"}\n", i, i)
+	}
+	b.WriteString("networks:\n")
+	for i := range networks {
+		subnet := fmt.Sprintf("10.%d.%d", i/8, i%8*32)
+		fmt.Fprintf(&b, "  n%d: {subnet: %[2]s.0/20, gateway: %[2]s.1, pools: {nodes: {ranges: \"%[2]s.10-%[2]s.250\"}}}\n", i, subnet)
+	}
+	b.WriteString("presets:\n")
+	for i := range presets {
+		fmt.Fprintf(&b, "  p%d: {cpus: 4, memory: 8GiB, packages: [chrony], network: n%d}\n", i, i%networks)
+	}
+	return b.Bytes()
+}
+
+// ledgers looks into a large one.
+func (t *tabled) ledgers() {
+	n := t.size(50_000)
+	dir, _ := full(t.B, n)
+	of := fmt.Sprintf(" in a ledger of %d machines", n)
+	for _, args := range []string{"show --offline bms-sonar-000777", "list --offline bms-sonar-000777", "history bms-sonar-000777", "list --offline --json", "proof --offline --json", "proof --offline"} {
+		t.run(dir, "`"+args+"`"+of, "", strings.Fields(args)...)
+	}
+	export, err := os.Create(filepath.Join(dir, "export"))
+	require.NoError(t, err)
+	writing := exec.Command(t.program, "ledger", "export")
+	writing.Dir, writing.Stdout = dir, export
+	t.row("`ledger export` of it", strings.TrimPrefix(alone("", writing.Run), ": "), "", "")
+	require.NoError(t, export.Close())
+	other := filepath.Join(t.dir, "import")
+	t.write(other, "mintbatch.yaml", []byte("ledger: l\n"+setupText))
+	_ = os.Remove(filepath.Join(dir, "dump"))
+	dump := exec.Command("sqlite3", "l", ".output dump", ".dump")
+	dump.Dir = dir
+	_ = dump.Run()
+	read := exec.Command("sqlite3", filepath.Join(other, "plain"), ".read dump")
+	read.Dir = dir
+	t.run(other, "`ledger import` of it", alone("`sqlite3 .read` of a dump", func() error { _ = read.Run(); return dump.Err }), "ledger", "import", filepath.Join(dir, "export"))
+}
+
+// wholeWay takes a batch through its life at a sandbox, and returns how long its mint takes.
+func (t *tabled) wholeWay(n int, shared bool, speed float64, parallel int) time.Duration {
+	dir, err := os.MkdirTemp(t.dir, "way")
+	require.NoError(t, err)
+	ledger, where := "l", "a file"
+	if shared {
+		ledger, where = servertest.Database(t)+"?sslmode=disable", "PostgreSQL"
+	}
+	at := fmt.Sprintf(", %d machines, ledger in %s", n, where)
+	if speed < 1000 {
+		at += fmt.Sprintf(", %d side by side at a site that takes %.2f s for a clone and %.1f s for a boot", parallel, 2/speed, 12/speed)
+	}
+	url, fingerprint := t.serve(dir, speed)
+	text := regexp.MustCompile(`sites: .*`).ReplaceAllLiteralString(setupText,
+		fmt.Sprintf(`sites: {quay: {kind: gateway, url: "%s", fingerprint: "%s", token: "file:sandbox/token", parallel: %d}}`, url, fingerprint, parallel))
+	text = "sheet: m.csv\nledger: " + ledger + "\n" + text
+	t.write(dir, "mintbatch.yaml", []byte(text))
+	t.write(dir, "m.csv", rows(n))
+	took := t.run(dir, "`mint`"+at, "", "mint", "--yes")
+	t.run(dir, "an unchanged `mint`"+at, alone("`check`", func() error {
+		c := exec.Command(t.program, "check")
+		c.Dir = dir
+		return c.Run()
+	}), "mint", "--yes")
+	t.write(dir, "mintbatch.yaml", []byte(strings.Replace(text, "memory: 8GiB", "memory: 12GiB", 1)))
+	t.run(dir, "`mint` after the preset has changed"+at, "", "mint", "--yes")
+	t.run(dir, "`retire` of a tenth"+at, "", "retire", "--yes", "bms-sonar-*0")
+	return took
+}
+
+// serve serves a sandbox that has room, in a process of its own.
+func (t *tabled) serve(dir string, speed float64) (url, fingerprint string) {
+	site := sandbox.SitePlan{
+		Stores:    []sandbox.StorePlan{{Name: "quay-fast", Capacity: 4000 * machine.TiB, Speed: 400 * machine.MiB}},
+		Networks:  []sandbox.NetworkPlan{{Name: "survey"}},
+		Templates: sandbox.DemoPlan().Sites["quay"].Templates,
+		Folders:   []string{},
+	}
+	for i := range 4 {
+		site.Hosts = append(site.Hosts, sandbox.HostPlan{Name: fmt.Sprintf("quay-hv%d", i+1), CPUs: 64, Memory: 64 * machine.TiB, Stores: []string{"quay-fast"}})
+	}
+	plan, err := json.Marshal(sandbox.Plan{Sites: map[string]sandbox.SitePlan{"quay": site}})
+	require.NoError(t, err)
+	t.write(filepath.Join(dir, "sandbox"), "plan.json", plan)
+	serving := exec.Command(t.program, "sandbox", "--dir", "sandbox", "--speed", fmt.Sprint(speed))
+	serving.Dir = dir
+	out, err := serving.StdoutPipe()
+	require.NoError(t, err)
+	serving.Stderr = serving.Stdout
+	require.NoError(t, serving.Start())
+	t.Cleanup(func() { _ = serving.Process.Kill(); _ = serving.Wait() })
+	for lines := bufio.NewScanner(out); fingerprint == "" && lines.Scan(); {
+		if at, ok := strings.CutPrefix(lines.Text(), "the sandbox is at "); ok {
+			url = at
+		}
+		if mark, ok := strings.CutPrefix(lines.Text(), "fingerprint: "); ok {
+			fingerprint = mark
+		}
+	}
+	require.NotEmpty(t, fingerprint)
+	return url, fingerprint
+}
