@@ -22,6 +22,28 @@ func bareFormulas(content []byte) (map[string]map[cellAt]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	files, onLoad, err := worksheetParts(z)
+	if err != nil {
+		return nil, nil // the library reads, or refuses, what is named otherwise
+	}
+	all := map[string]map[cellAt]string{}
+	for name, file := range files {
+		f, err := z.Open(file)
+		if err != nil {
+			continue
+		}
+		all[name], err = bareIn(f, onLoad)
+		_ = f.Close()
+		if err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// worksheetParts finds the parts of a workbook's worksheets, by their names, and whether it is
+// calculated when it is opened.
+func worksheetParts(z *zip.Reader) (files map[string]string, onLoad bool, err error) {
 	var book struct {
 		Sheets []struct {
 			Name string     `xml:"name,attr"`
@@ -37,28 +59,22 @@ func bareFormulas(content []byte) (map[string]map[cellAt]string, error) {
 			Target string `xml:"Target,attr"`
 		} `xml:"Relationship"`
 	}
-	if parse(z, "xl/workbook.xml", &book) != nil || parse(z, "xl/_rels/workbook.xml.rels", &relations) != nil {
-		return nil, nil // the library reads, or refuses, what is named otherwise
+	if err := errors.Join(parse(z, "xl/workbook.xml", &book), parse(z, "xl/_rels/workbook.xml.rels", &relations)); err != nil {
+		return nil, false, err
 	}
 	at := map[string]string{}
 	for _, r := range relations.All {
 		at[r.ID] = strings.TrimPrefix(path.Join("/xl", strings.TrimPrefix(r.Target, "/xl/")), "/")
 	}
-	all := map[string]map[cellAt]string{}
+	files = map[string]string{}
 	for _, s := range book.Sheets {
 		for _, a := range s.Attr {
 			if file, ok := at[a.Value]; ok && a.Name.Local == "id" {
-				if f, err := z.Open(file); err == nil {
-					all[s.Name], err = bareIn(f, truth(book.Calc.OnLoad))
-					_ = f.Close()
-					if err != nil {
-						return nil, err
-					}
-				}
+				files[s.Name] = file
 			}
 		}
 	}
-	return all, nil
+	return files, truth(book.Calc.OnLoad), nil
 }
 
 func truth(s string) bool { return s == "1" || s == "true" }

@@ -45,29 +45,40 @@ func readXLSX(s Source) (grids []grid, failed *broken) {
 			grids, failed = nil, unreadable("the workbook is damaged: %v", p)
 		}
 	}()
-	book, err := excelize.OpenReader(bytes.NewReader(s.Content), excelize.Options{UnzipSizeLimit: maxExpanded, UnzipXMLSizeLimit: maxExpanded})
+	x, err := openXLSX(s.Content)
 	if err != nil {
 		return nil, unreadable("the workbook is damaged: %s", err)
 	}
-	var bare map[string]map[cellAt]string
-	if has(book, "xl/worksheets/", "<f", ":f") {
-		if bare, err = bareFormulas(s.Content); err != nil {
-			return nil, unreadable("the workbook is damaged: %s", err)
-		}
-	}
-	x := xlsx{book: book, bare: bare, merges: has(book, "xl/worksheets/", "<mergeCell "), formats: has(book, "xl/styles.xml", "<numFmt ", dateFormats...)}
-	if props, err := book.GetWorkbookProps(); err == nil && props.Date1904 != nil {
-		x.date1904 = *props.Date1904
-	}
-	for _, name := range book.GetSheetList() {
+	for _, name := range x.book.GetSheetList() {
 		lines, err := x.lines(name)
 		if err != nil {
 			return nil, unreadable("worksheet %q is damaged: %s", name, err)
 		}
-		visible, err := book.GetSheetVisible(name)
+		visible, err := x.book.GetSheetVisible(name)
 		grids = append(grids, grid{worksheet: name, lines: walk(lines), hidden: err == nil && !visible})
 	}
 	return grids, nil
+}
+
+func openXLSX(content []byte) (*xlsx, error) {
+	book, err := excelize.OpenReader(bytes.NewReader(content), excelize.Options{UnzipSizeLimit: maxExpanded, UnzipXMLSizeLimit: maxExpanded})
+	if err != nil {
+		return nil, err
+	}
+	x := &xlsx{book: book, merges: has(book, "xl/worksheets/", "<mergeCell ", ":mergeCell "), formats: has(book, "xl/styles.xml", "<numFmt ", dateFormats...)}
+	formulas := has(book, "xl/worksheets/", "<f", ":f")
+	if formulas {
+		if x.bare, err = bareFormulas(content); err != nil {
+			return nil, err
+		}
+	}
+	if props, err := book.GetWorkbookProps(); err == nil && props.Date1904 != nil {
+		x.date1904 = *props.Date1904
+	}
+	if !x.merges && !x.formats && !formulas {
+		x.plain = openPlain(content)
+	}
+	return x, nil
 }
 
 type xlsx struct {
@@ -75,6 +86,7 @@ type xlsx struct {
 	merges   bool // it has merged cells
 	formats  bool // it has formats that show a number as something else
 	date1904 bool
+	plain    *plainBook                   // nil if there is more than that
 	bare     map[string]map[cellAt]string // by worksheet, formulas whose value is not stored
 }
 
@@ -108,6 +120,11 @@ func has(book *excelize.File, prefix, text string, others ...string) bool {
 // lines reads a worksheet as it is shown and, where a display format stands in
 // the way, in step with it as it is stored.
 func (x *xlsx) lines(name string) ([]line, error) {
+	if x.plain != nil {
+		if lines, err := x.plain.lines(name); err == nil {
+			return lines, nil
+		}
+	}
 	shown, err := x.book.Rows(name)
 	if err != nil {
 		return nil, err
@@ -142,7 +159,7 @@ func (x *xlsx) shown(rows *excelize.Rows, bare map[cellAt]string) (lines []line,
 			continue
 		}
 		for _, c := range cells {
-			formatted = formatted || strings.Contains(c, "E+") || decimals.MatchString(c) || grouped.MatchString(c)
+			formatted = formatted || isFormatted(c)
 		}
 		lines = append(lines, l)
 	}
@@ -217,6 +234,14 @@ func ungrouped(s string) string {
 		}
 		return r
 	}, strings.TrimSuffix(s, m[2]))
+}
+
+// isFormatted reports whether a text may be a number in a form that is not meant.
+func isFormatted(s string) bool {
+	if s == "" || s[0] != '-' && (s[0] < '0' || s[0] > '9') {
+		return strings.Contains(s, "E+")
+	}
+	return strings.Contains(s, "E+") || decimals.MatchString(s) || grouped.MatchString(s)
 }
 
 // decimals is a whole number with decimals that say nothing: 4.0.
