@@ -238,7 +238,7 @@ func (g *Gateway) Survey(ctx context.Context) (*contract.Survey, error) {
 func (g *Gateway) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
 	var specs map[uuid.UUID]*machine.Spec
 	err := g.call(ctx, http.MethodPost, specsPath, ids, &specs)
-	if errors.Is(err, site.ErrNotFound) {
+	if errors.Is(err, site.ErrNotFound) || errors.Is(err, site.ErrRefused) { // such as 405
 		return nil, nil
 	}
 	return specs, err

@@ -86,3 +86,22 @@ func parsed(t *testing.T, text string) *url.URL {
 	require.NoError(t, err)
 	return u
 }
+
+// A gateway that knows no call for specs has told them all.
+func TestAGatewayWithoutSpecs(t *testing.T) {
+	status := http.StatusOK
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(status)
+		_, _ = io.WriteString(w, "null")
+	}))
+	defer server.Close()
+	g := New(Options{URL: parsed(t, server.URL+"/quay"), Fingerprint: secret.FingerprintOf(server.Certificate().Raw), Retries: -1})
+	for _, status = range []int{http.StatusOK, http.StatusNotFound, http.StatusMethodNotAllowed} {
+		specs, err := g.Specs(t.Context(), []uuid.UUID{{1}})
+		require.NoError(t, err)
+		assert.Empty(t, specs)
+	}
+	status = http.StatusBadGateway
+	_, err := g.Specs(t.Context(), []uuid.UUID{{1}})
+	assert.ErrorIs(t, err, site.ErrUnreachable)
+}
