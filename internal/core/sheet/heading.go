@@ -28,12 +28,33 @@ var meanings = func() map[string]string {
 
 // folded is a heading without what does not count, in one Unicode form.
 func folded(s string) string {
+	if short, ok := foldedASCII(s); ok {
+		return short
+	}
 	return strings.Map(func(r rune) rune {
 		if r == '_' || unicode.IsSpace(r) || unicode.In(r, unicode.Pd, unicode.Cf) {
 			return -1
 		}
 		return unicode.ToLower(r)
 	}, norm.NFKC.String(strings.TrimSuffix(strings.TrimSpace(s), ":")))
+}
+
+// foldedASCII is folded for most texts, of which there may be many.
+func foldedASCII(s string) (string, bool) {
+	s = strings.TrimSuffix(strings.TrimSpace(s), ":")
+	short := make([]byte, 0, 64)
+	for i := range len(s) {
+		switch c := s[i]; {
+		case c >= 0x80:
+			return "", false
+		case c == '_' || c == '-' || c == ' ' || c >= '\t' && c <= '\r':
+		case c >= 'A' && c <= 'Z':
+			short = append(short, c+'a'-'A')
+		default:
+			short = append(short, c)
+		}
+	}
+	return string(short), true
 }
 
 // Rule is what the setup says of a heading that a user's own sheet has.

@@ -174,6 +174,11 @@ func TestErrorValuesAreFindings(t *testing.T) {
 }
 
 func TestHeadings(t *testing.T) {
+	for c := range rune(0x80) { // plain text is folded as any other
+		if c != ':' {
+			assert.Equal(t, folded("x"+string(c)+"é"), folded("x"+string(c)+"y")[:len(folded("x"+string(c)+"y"))-1]+"é", "%q", c)
+		}
+	}
 	for heading, id := range map[string]string{
 		"VM": "machine", "vm_name": "machine", "IP": "address", "ip address 2": "address.2", "IP2": "address.2", "address.2": "address.2", "Network 3": "network.3",
 		"vCPU": "cpus", "RAM": "memory", "Memory (GB)": "memory", "memory [MiB]": "memory", "Disk in GB": "disk", "RAM, GB": "memory", "Comments:": "notes", "SSH key": "keys",
