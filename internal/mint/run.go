@@ -172,7 +172,7 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 		StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
 	}
 	if t.plan != nil {
-		engine.Expect = t.plan.Expected
+		engine.Expect, engine.Least = t.plan.Expected, t.plan.Least
 	}
 	o.Results = inWaves(t, stop, func(works []proof.Work) []run.Result { return t.do(&engine, ctx, stop, works) })
 	outcome := o.Err(stop)

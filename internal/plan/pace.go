@@ -29,12 +29,23 @@ type kindOf struct {
 
 // mean is of some durations, of which it also knows the longest.
 type mean struct {
-	sum, longest time.Duration
-	n            int
+	sum, shortest, longest time.Duration
+	n                      int
 }
 
 func (m *mean) add(d time.Duration) {
+	if m.n == 0 || d < m.shortest {
+		m.shortest = d
+	}
 	m.sum, m.longest, m.n = m.sum+d, max(m.longest, d), m.n+1
+}
+
+// least is what few come below: one that an earlier run had done may have taken no time.
+func (m *mean) least() time.Duration {
+	if m == nil || m.n == 0 {
+		return 0
+	}
+	return max(m.shortest, m.sum/time.Duration(m.n)/4)
 }
 
 // of is what a step is expected to take: a guest's report as long as the slowest so
@@ -55,6 +66,8 @@ type pace struct {
 	// learnt is set if a machine came to its end in an earlier run: without one nothing
 	// honest can be said.
 	learnt bool
+	// least is what a step took at least, or nearly so.
+	least run.Pace
 }
 
 // learn finds out from earlier runs how long steps take: from those of the same
@@ -102,7 +115,22 @@ func (p *Planner) learn(ctx context.Context, known []ledger.Machine, asked sites
 		}
 		return 0
 	}
-	return pace{of, learnt}, nil
+	least := func(w proof.Work, name step.Name) time.Duration {
+		if w.Machine == nil {
+			return 0
+		}
+		return means[kindOf{w.Site, w.Machine.Clone.Template, w.Machine.Clone.Kind, name}].least()
+	}
+	return pace{of, learnt, least}, nil
+}
+
+// Least is about how long a step of a machine took at least in earlier runs; 0 if nothing
+// is known.
+func (p *Plan) Least(w proof.Work, name step.Name) time.Duration {
+	if p.pace.least == nil {
+		return 0
+	}
+	return p.pace.least(w, name)
 }
 
 // Expected is about how long the copy of a machine takes; 0 if nothing is known.

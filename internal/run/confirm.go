@@ -58,7 +58,7 @@ func (j *job) waitForGuest(ctx context.Context) error {
 func (j *job) checkReport(ctx, stop context.Context) error {
 	deadline := time.Now().Add(j.Times[Confirming])
 	began := time.Now()
-	poll := j.durations.polls(j.work.Site, step.Confirm)
+	poll := j.polls(step.Confirm)
 	hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
 	if err != nil {
 		return err

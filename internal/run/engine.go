@@ -46,6 +46,9 @@ type Engine struct {
 	// Expect reports about how long the making of a machine will take; nil if
 	// nothing is known. The longest are begun first.
 	Expect func(proof.Work) time.Duration
+	// Least reports about how long a step of a machine takes at least; nil if nothing is
+	// known. A site is not asked about its task before.
+	Least Pace
 	// StopAfter ends the run after so many failed machines; 0 means never.
 	StopAfter int
 	// Watch gets every event, from several goroutines at once.

@@ -35,16 +35,26 @@ func (d *durations) learn(site string, name step.Name, took time.Duration) {
 	case took < short:
 		d.all[kind] -= (short - took) / 2
 	default:
-		d.all[kind] += (took - short) / 16
+		d.all[kind] += min(took-short, 4*short) / 16
 	}
 }
 
-// polls are the moments at which to ask about a task that has just begun.
-func (d *durations) polls(site string, name step.Name) *polls {
+// of is what few tasks come below; 0 if that is not known.
+func (d *durations) of(site string, name step.Name) time.Duration {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	return d.all[taskKind{site, name}]
+}
+
+// polls are the moments at which to ask about a task of the job that has just begun, by
+// what others have taken in this run, or in earlier ones.
+func (j *job) polls(name step.Name) *polls {
+	short := j.durations.of(j.work.Site, name)
+	if short == 0 && j.Least != nil {
+		short = j.Least(j.work, name)
+	}
 	now := time.Now()
-	return &polls{short: d.all[taskKind{site, name}] * 9 / 10, began: now, asked: now}
+	return &polls{short: short * 9 / 10, began: now, asked: now}
 }
 
 // polls waits between the polls of a task.

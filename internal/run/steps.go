@@ -257,7 +257,7 @@ func (j *job) await(ctx context.Context, name step.Name, t contract.Task) (contr
 		return t, nil
 	}
 	began := time.Now()
-	poll := j.durations.polls(j.work.Site, name)
+	poll := j.polls(name)
 	for {
 		j.report(Event{Key: j.work.Key, Step: name, State: Progress, Share: t.Share})
 		if err := poll.wait(ctx); err != nil {
