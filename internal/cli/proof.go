@@ -132,11 +132,11 @@ func eachFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "each", Usage: "list each machine, however many there are"}
 }
 
-// A list of more machines than many puts those together that are alike; if that leaves
-// more than aScreen lines, they are counted by kind, of which no more than many are listed.
+// A list of more machines than longList puts those together that are alike; if that leaves
+// more lines than a screenful, they are counted by kind, of which no more than longList are listed.
 const (
-	many    = 100
-	aScreen = 40
+	longList  = 100
+	screenful = 40
 )
 
 // showProof prints the work and the totals.
@@ -148,7 +148,7 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, 
 		}
 	}
 	var groups []proof.Group
-	if short := !each && len(works) > many; short {
+	if short := !each && len(works) > longList; short {
 		groups = proof.Groups(works)
 	} else {
 		for i := range works {
@@ -157,7 +157,7 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, 
 	}
 	switch {
 	case len(works) == 0:
-	case len(groups) > aScreen && len(groups) < len(works), !each && len(groups) > many:
+	case len(groups) > screenful && len(groups) < len(works), !each && len(groups) > longList:
 		showKinds(w, p, works)
 	default:
 		showGroups(w, p, groups)
@@ -199,7 +199,7 @@ func showKinds(w io.Writer, p painter, works []proof.Work) {
 	})
 	more := 0
 	for i, k := range kinds {
-		if i >= many {
+		if i >= longList {
 			more += k.Machines
 			continue
 		}
@@ -208,7 +208,7 @@ func showKinds(w io.Writer, p painter, works []proof.Work) {
 	rows(w, p, []string{"work", "machines", "preset", "site", "template", "clone", "cpus", "memory", "why"}, cells)
 	fmt.Fprintln(w)
 	if more > 0 {
-		fmt.Fprintf(w, "%s of %d other kinds\n", finding.Plural(more, "machine"), len(kinds)-many)
+		fmt.Fprintf(w, "%s of %d other kinds\n", finding.Plural(more, "machine"), len(kinds)-longList)
 	}
 	fmt.Fprintln(w, "--each lists each machine")
 }

@@ -72,7 +72,7 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 		switch {
 		case r.Err == nil:
 			done[r.Word]++
-			if c.Bool("quiet") || len(m.Results) > many && !c.Bool("each") {
+			if c.Bool("quiet") || len(m.Results) > longList && !c.Bool("each") {
 				continue
 			}
 		case errors.Is(r.Err, run.ErrStopped):

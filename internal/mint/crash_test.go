@@ -103,7 +103,7 @@ func (m mortal) AwaitReport(ctx context.Context, id uuid.UUID) (*contract.Machin
 }
 
 func (m mortal) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
-	return m.Site.(site.Brief).Specs(ctx, ids)
+	return m.Site.(site.SpecSource).Specs(ctx, ids)
 }
 
 func (m mortal) Survey(ctx context.Context) (*contract.Survey, error) {

@@ -151,7 +151,7 @@ func (u unruly) no() error {
 }
 
 func (u unruly) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
-	return u.Site.(site.Brief).Specs(ctx, ids)
+	return u.Site.(site.SpecSource).Specs(ctx, ids)
 }
 
 func (u unruly) Survey(ctx context.Context) (*contract.Survey, error) {

@@ -88,15 +88,15 @@ func (j *job) advance(ctx, stop context.Context) (step.Name, Slot, error) {
 		case slot != needs:
 			return last, needs, nil
 		}
-		abreast := j.abreast(c.steps[j.next:])
-		if failed, err := j.takeAll(ctx, stop, abreast); err != nil {
+		together := j.together(c.steps[j.next:])
+		if failed, err := j.takeAll(ctx, stop, together); err != nil {
 			if c.fail != nil && ctx.Err() == nil && !errors.Is(err, ledger.ErrLedger) && !errors.Is(err, ErrStopped) {
 				err = errors.Join(err, c.fail(context.WithoutCancel(ctx), err))
 			}
 			return failed, "", err
 		}
-		j.next += len(abreast)
-		last = abreast[len(abreast)-1].name
+		j.next += len(together)
+		last = together[len(together)-1].name
 	}
 	if err := c.end(context.WithoutCancel(ctx)); err != nil {
 		return "", "", err
@@ -107,9 +107,9 @@ func (j *job) advance(ctx, stop context.Context) (step.Name, Slot, error) {
 	return "", "", nil
 }
 
-// abreast are the first of some steps that can be done at the same time, and need the
+// together returns the first of some steps that can be done at the same time, and need the
 // same slot.
-func (j *job) abreast(steps []act) []act {
+func (j *job) together(steps []act) []act {
 	if c, ok := j.site.(site.Concurrent); !ok || !c.SideBySide() {
 		return steps[:1]
 	}

@@ -70,9 +70,9 @@ type Reporter interface {
 	AwaitReport(ctx context.Context, id uuid.UUID) (*contract.Machine, error)
 }
 
-// Brief is a site whose surveys leave out the specs in marks: they are most of a survey, and
+// SpecSource is a site whose surveys leave out the specs in marks: they are most of a survey, and
 // its caller knows most of them.
-type Brief interface {
+type SpecSource interface {
 	// Specs returns the specs in the marks of some machines, as far as they have one.
 	Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error)
 }

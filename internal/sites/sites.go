@@ -190,11 +190,11 @@ func (s *Sites) Specs(ctx context.Context, asked Surveys, known func(contract.Ma
 		if err != nil {
 			return err
 		}
-		brief, ok := opened.(site.Brief)
+		source, ok := opened.(site.SpecSource)
 		if !ok {
 			continue
 		}
-		if err := addSpecs(ctx, brief, asked[name].Machines, known); err != nil {
+		if err := addSpecs(ctx, source, asked[name].Machines, known); err != nil {
 			failures = append(failures, s.from(name, err))
 			delete(asked, name)
 		}
@@ -202,7 +202,7 @@ func (s *Sites) Specs(ctx context.Context, asked Surveys, known func(contract.Ma
 	return errors.Join(failures...)
 }
 
-func addSpecs(ctx context.Context, from site.Brief, all []contract.Machine, known func(contract.Mark) *machine.Spec) error {
+func addSpecs(ctx context.Context, from site.SpecSource, all []contract.Machine, known func(contract.Mark) *machine.Spec) error {
 	var ids []uuid.UUID
 	for _, m := range all {
 		if m.Mark == nil || m.Mark.Spec != nil {

@@ -45,7 +45,7 @@ type Past struct {
 // gets nothing.
 func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) ([]address.Reservation, finding.List) {
 	a := &assigner{setup: s, networks: s.AddressNetworks(), sources: map[string]string{}, found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past, reserved: make([]address.Reservation, 0, len(wanted)),
-		cells: map[netKey]finding.Position{}, macs: make(map[string]card, len(wanted)), owners: map[string]machine.Key{}, short: map[[2]string]*shortage{}}
+		cells: map[netKey]finding.Position{}, macs: make(map[string]adapterOf, len(wanted)), owners: map[string]machine.Key{}, short: map[[2]string]*shortage{}}
 	for name := range a.networks {
 		source := s.NetworkSource(name)
 		if other, ok := a.sources[source]; !ok || name < other {
@@ -114,7 +114,7 @@ type assigner struct {
 	sources  map[string]string // by what a network is called at the sites, its name
 	book     *address.Allocator
 	cells    map[netKey]finding.Position
-	macs     map[string]card
+	macs     map[string]adapterOf
 	past     Past
 	owners   map[string]machine.Key  // of MAC addresses, those of the ledger
 	short    map[[2]string]*shortage // by network and pool
@@ -125,9 +125,9 @@ type assigner struct {
 	misplaced []misplaced
 }
 
-// card is an adapter, counted from 0, of a machine.
-type card struct {
-	of      *batch.Wanted
+// adapterOf is an adapter, counted from 0, of a machine.
+type adapterOf struct {
+	machine *batch.Wanted
 	adapter int
 }
 
@@ -197,12 +197,12 @@ func (a *assigner) machine(w *batch.Wanted) {
 			adapter.MAC = a.mac(w, i)
 		}
 		if first, taken := a.macs[adapter.MAC]; taken && !adapter.Parent.IsVLAN() {
-			a.bad(w, "duplicate-mac", w.Adapter("mac", i).At, adapter.MAC, fmt.Sprintf("MAC address %s is already in %s", adapter.MAC, first.of.Adapter("mac", first.adapter).At), "give each adapter its own, or leave the cell empty")
+			a.bad(w, "duplicate-mac", w.Adapter("mac", i).At, adapter.MAC, fmt.Sprintf("MAC address %s is already in %s", adapter.MAC, first.machine.Adapter("mac", first.adapter).At), "give each adapter its own, or leave the cell empty")
 		}
 		if whose, foreign := a.past.Foreign[adapter.MAC]; foreign && !adapter.Parent.IsVLAN() {
 			a.bad(w, "duplicate-mac", w.Adapter("mac", i).At, adapter.MAC, fmt.Sprintf("MAC address %s belongs to %s", adapter.MAC, whose), "give each adapter its own, or leave the cell empty")
 		}
-		a.macs[adapter.MAC] = card{w, i}
+		a.macs[adapter.MAC] = adapterOf{w, i}
 		a.retainAddresses(w, i)
 		for _, wish := range w.Wishes[i] {
 			switch wish.Kind {

@@ -176,7 +176,7 @@ func TestErrorValuesAreFindings(t *testing.T) {
 func TestHeadings(t *testing.T) {
 	for c := range rune(0x80) { // plain text is folded as any other
 		if c != ':' {
-			assert.Equal(t, folded("x"+string(c)+"é"), folded("x"+string(c)+"y")[:len(folded("x"+string(c)+"y"))-1]+"é", "%q", c)
+			assert.Equal(t, folded("x"+string(c)+"é"), folded("x" + string(c) + "y")[:len(folded("x"+string(c)+"y"))-1]+"é", "%q", c)
 		}
 	}
 	for heading, id := range map[string]string{

@@ -234,7 +234,7 @@ func (g *Gateway) Survey(ctx context.Context) (*contract.Survey, error) {
 	return answer, nil
 }
 
-// Specs implements site.Brief. A gateway that has no such call has told them in its survey.
+// Specs implements site.SpecSource. A gateway that has no such call has told them in its survey.
 func (g *Gateway) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
 	var specs map[uuid.UUID]*machine.Spec
 	err := g.call(ctx, http.MethodPost, specsPath, ids, &specs)
