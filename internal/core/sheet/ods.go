@@ -42,7 +42,7 @@ func readODS(s Source) ([]grid, *broken) {
 			_ = f.Close()
 		}
 		if err != nil {
-			return nil, unreadable("the workbook is damaged: %s", err)
+			return nil, cannotRead("the workbook", err)
 		}
 	}
 	return o.grids, nil
@@ -63,6 +63,7 @@ type ods struct {
 	grids  []grid
 
 	lines  []line
+	total  int            // cells of all tables
 	number int            // of rows so far
 	cover  map[int]*merge // by column, the cell that was merged last
 	depth  int
@@ -194,6 +195,9 @@ func (o *ods) row(repeated int) error {
 		return true, err
 	})
 	o.number += repeated
+	if o.total += len(l.cells); err == nil && o.total > mostCells {
+		err = errTooManyCells
+	}
 	if err != nil || !own { // a row of which others cover all is blank to its reader
 		return err
 	}

@@ -73,7 +73,7 @@ func (b *plainBook) lines(name string) ([]line, error) {
 	defer f.Close()
 	r := plainReader{xml.NewDecoder(io.LimitReader(f, maxExpanded))}
 	var lines []line
-	last := 0
+	last, total := 0, 0
 	err = r.children("worksheet", func(e xml.StartElement) error {
 		if e.Name.Local != "sheetData" {
 			return r.skip(e)
@@ -87,6 +87,9 @@ func (b *plainBook) lines(name string) ([]line, error) {
 			l := line{number: number}
 			if err := b.row(r, &l); err != nil {
 				return err
+			}
+			if total += len(l.cells); total > mostCells {
+				return errTooManyCells
 			}
 			if number <= maxRows && !blank(l.cells) {
 				lines = append(lines, l)

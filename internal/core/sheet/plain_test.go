@@ -71,6 +71,20 @@ func TestPlainWorkbooks(t *testing.T) {
 	}
 }
 
+// A text far to the right in each of many rows is refused before it fills the memory,
+// whoever reads it.
+func TestWideRows(t *testing.T) {
+	for _, value := range []string{"<v>1</v>", "<v>1.50</v>"} {
+		var rows strings.Builder
+		for i := range 1100 {
+			fmt.Fprintf(&rows, `<row r="%[1]d"><c r="A%[1]d"><v>1</v></c><c r="XFD%[1]d">%s</c></row>`, i+1, value)
+		}
+		_, found := Read(Source{Name: "m.xlsx", Content: zipped(t, "<sheetData>"+rows.String()+"</sheetData>", "")})
+		require.Len(t, found, 1)
+		assert.Equal(t, `too-large worksheet "S" cannot be read: its rows are so wide that they have more than 16 million cells`, found[0].Code+" "+found[0].Message)
+	}
+}
+
 // zipped is a workbook of one worksheet, as scripts write them.
 func zipped(t testing.TB, sheet, shared string) []byte {
 	const ns = `xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"`

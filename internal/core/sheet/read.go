@@ -4,6 +4,7 @@ package sheet
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -151,6 +152,20 @@ func (g grid) ofChoices() bool {
 		return strings.HasPrefix(l.cell(0), ChoicesOf)
 	}
 	return false
+}
+
+// mostCells is how many cells a worksheet may have, counted up to the last one of each row:
+// a text far to the right makes a row of thousands.
+const mostCells = 16 << 20
+
+var errTooManyCells = errors.New("its rows are so wide that they have more than 16 million cells")
+
+// cannotRead says why a workbook, or a worksheet of it, cannot be read.
+func cannotRead(what string, err error) *broken {
+	if errors.Is(err, errTooManyCells) {
+		return &broken{code: "too-large", message: fmt.Sprintf("%s cannot be read: %s", what, err), hint: "clear the columns far to the right"}
+	}
+	return unreadable("%s is damaged: %s", what, err)
 }
 
 // broken is a sheet that cannot be read on.

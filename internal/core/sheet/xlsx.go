@@ -3,6 +3,7 @@ package sheet
 import (
 	"archive/zip"
 	"bytes"
+	"errors"
 	"fmt"
 	"math/big"
 	"regexp"
@@ -52,7 +53,7 @@ func readXLSX(s Source) (grids []grid, failed *broken) {
 	for _, name := range x.book.GetSheetList() {
 		lines, err := x.lines(name)
 		if err != nil {
-			return nil, unreadable("worksheet %q is damaged: %s", name, err)
+			return nil, cannotRead(fmt.Sprintf("worksheet %q", name), err)
 		}
 		visible, err := x.book.GetSheetVisible(name)
 		grids = append(grids, grid{worksheet: name, lines: walk(lines), hidden: err == nil && !visible})
@@ -121,8 +122,8 @@ func has(book *excelize.File, prefix, text string, others ...string) bool {
 // the way, in step with it as it is stored.
 func (x *xlsx) lines(name string) ([]line, error) {
 	if x.plain != nil {
-		if lines, err := x.plain.lines(name); err == nil {
-			return lines, nil
+		if lines, err := x.plain.lines(name); err == nil || errors.Is(err, errTooManyCells) {
+			return lines, err
 		}
 	}
 	shown, err := x.book.Rows(name)
@@ -145,8 +146,12 @@ func (x *xlsx) shown(rows *excelize.Rows, bare map[cellAt]string) (lines []line,
 	for at := range bare {
 		perRow[at.row] = append(perRow[at.row], at.column)
 	}
+	total := 0
 	for number := 1; rows.Next() && number <= maxRows; number++ {
 		cells, err := rows.Columns()
+		if total += len(cells); err == nil && total > mostCells {
+			err = errTooManyCells
+		}
 		if err != nil {
 			return nil, false, err
 		}
@@ -326,8 +331,8 @@ func (l *line) isDay(i int, day string) {
 
 // set puts text into a cell, beyond the line's end if need be.
 func (l *line) set(i int, text string) {
-	for len(l.cells) <= i {
-		l.cells = append(l.cells, "")
+	if more := i + 1 - len(l.cells); more > 0 {
+		l.cells = append(l.cells, make([]string, more)...)
 	}
 	l.cells[i] = text
 }
