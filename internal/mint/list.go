@@ -19,7 +19,6 @@ import (
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/plan"
-	"mintbatch/internal/site"
 	"mintbatch/internal/sites"
 )
 
@@ -90,7 +89,7 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	var there map[string]map[uuid.UUID]contract.Machine
 	unseen, doubts, enough := map[machine.Key]bool{}, map[string]string{}, true
 	if r.Contact == plan.Online {
-		there, unreachable, enough = d.askEach(ctx, known)
+		there, enough = d.askEach(ctx, known)
 	}
 	if !enough {
 		there = map[string]map[uuid.UUID]contract.Machine{}
@@ -132,32 +131,29 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 // few is how many machines are asked for one by one, and not by a survey of their sites.
 const few = 4
 
-// askEach asks the sites for a few machines alone. It is not enough if one of them is not
-// there: what that means only a survey tells.
-func (d *Desk) askEach(ctx context.Context, known []ledger.Machine) (there map[string]map[uuid.UUID]contract.Machine, unreachable error, enough bool) {
+// soon is how long sites are waited for that are asked for a few machines alone.
+const soon = 5 * time.Second
+
+// askEach asks the sites for a few machines alone. It is not enough if there are more, or
+// one of them is not there, or nobody says so soon: what that means only a survey tells.
+func (d *Desk) askEach(ctx context.Context, known []ledger.Machine) (there map[string]map[uuid.UUID]contract.Machine, enough bool) {
 	if len(known) > few {
-		return nil, nil, false
+		return nil, false
 	}
+	limited, cancel := context.WithTimeout(ctx, soon)
+	defer cancel()
 	there = map[string]map[uuid.UUID]contract.Machine{}
-	away := map[string]bool{}
 	for _, k := range known {
-		if away[k.Site] {
-			continue
+		m, err := d.Sites.Machine(limited, k.Site, machine.Identity(d.Ledger.ID, k.Key, k.Generation))
+		if err != nil {
+			return nil, false
 		}
-		m, err := d.Sites.Machine(ctx, k.Site, machine.Identity(d.Ledger.ID, k.Key, k.Generation))
-		switch {
-		case errors.Is(err, site.ErrUnreachable):
-			unreachable, away[k.Site] = errors.Join(unreachable, err), true
-			delete(there, k.Site)
-			continue
-		case err != nil:
-			return nil, nil, false
-		case there[k.Site] == nil:
+		if there[k.Site] == nil {
 			there[k.Site] = map[uuid.UUID]contract.Machine{}
 		}
 		there[k.Site][m.ID] = *m
 	}
-	return there, unreachable, true
+	return there, true
 }
 
 // Show is List with what only the site of a machine that runs can tell.
