@@ -40,7 +40,12 @@ func (s *source) literal(id string, o Origin) {
 		return
 	}
 	s.looked[id] = true
+	seen := map[string]bool{}
 	for _, m := range braced.FindAllStringSubmatch(o.Value, -1) {
+		if seen[m[0]] {
+			continue
+		}
+		seen[m[0]] = true
 		if strings.HasPrefix(m[0], "{{") || placeholder.MatchString(m[0]) && expands(id) {
 			continue
 		}
@@ -85,36 +90,43 @@ func (s *source) expanded(id string, o Origin) string {
 }
 
 func (s *source) replace(o Origin) string {
-	unknown := map[string]bool{} // each is reported once
+	known := map[string]string{} // each is looked up, and reported, once
 	return placeholder.ReplaceAllStringFunc(o.Value, func(word string) string {
-		if strings.HasPrefix(word, "{{") {
-			return word[1 : len(word)-1]
+		text, again := known[word]
+		if !again {
+			text = s.meant(o, word)
+			known[word] = text
 		}
-		name := strings.Trim(word, "{}")
-		switch name {
-		case "machine":
-			s.varies = true
-			return s.name
-		case "index":
-			s.varies = true
-			return strconv.Itoa(s.i + 1)
-		case "number":
-			s.varies = true
-			number := s.span.Number(s.i)
-			if number == "" {
-				s.describe(o, fmt.Sprintf("{number} has no value: the name %s contains no number", s.name), "add a number to the name, or use {index}")
-			}
-			return number
-		}
-		if c, ok := sheet.ParseColumn(name); ok && c.ID() == name && !isSecret(name) {
-			return s.find(name).Value
-		}
-		if !unknown[name] {
-			unknown[name] = true
-			s.describe(o, fmt.Sprintf("unknown placeholder %s", word), finding.DidYouMean(name, placeholders())+"; {{ and }} stand for plain braces")
-		}
-		return ""
+		return text
 	})
+}
+
+// meant is what a placeholder in a cell stands for.
+func (s *source) meant(o Origin, word string) string {
+	if strings.HasPrefix(word, "{{") {
+		return word[1 : len(word)-1]
+	}
+	name := strings.Trim(word, "{}")
+	switch name {
+	case "machine":
+		s.varies = true
+		return s.name
+	case "index":
+		s.varies = true
+		return strconv.Itoa(s.i + 1)
+	case "number":
+		s.varies = true
+		number := s.span.Number(s.i)
+		if number == "" {
+			s.describe(o, fmt.Sprintf("{number} has no value: the name %s contains no number", s.name), "add a number to the name, or use {index}")
+		}
+		return number
+	}
+	if c, ok := sheet.ParseColumn(name); ok && c.ID() == name && !isSecret(name) {
+		return s.find(name).Value
+	}
+	s.describe(o, fmt.Sprintf("unknown placeholder %s", word), finding.DidYouMean(name, placeholders())+"; {{ and }} stand for plain braces")
+	return ""
 }
 
 // describe reports while the batch is built; afterwards it was reported already.
