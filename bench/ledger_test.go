@@ -74,8 +74,8 @@ func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid
 }
 
 // measured runs a program and prints the most memory that it had, in KiB, and how many
-// seconds it took. A child
-// of this very process would be told to have had what this one has.
+// seconds it took. A child of this very process would be told to have had what this one
+// has.
 const measured = `import os, sys, time
 began = time.time()
 pid = os.posix_spawnp(sys.argv[1], sys.argv[1:], os.environ, file_actions=[(os.POSIX_SPAWN_OPEN, 1, "/dev/null", os.O_WRONLY, 0)])

@@ -148,7 +148,8 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, 
 		}
 	}
 	var groups []proof.Group
-	if short := !each && len(works) > longList; short {
+	long := !each && len(works) > longList
+	if long {
 		groups = proof.Groups(works)
 	} else {
 		for i := range works {
@@ -157,7 +158,7 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, 
 	}
 	switch {
 	case len(works) == 0:
-	case len(groups) > screenful && len(groups) < len(works), !each && len(groups) > longList:
+	case long && len(groups) > screenful:
 		showKinds(w, p, works)
 	default:
 		showGroups(w, p, groups)

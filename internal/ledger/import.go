@@ -32,12 +32,16 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 	parts := make(chan part, 4)
 	go readParts(reading, lines, parts)
 	err = l.write(ctx, func(tx *transaction) error {
+		rows = 0
 		if err := adopt(tx, id); err != nil {
 			return err
 		}
 		for p := range parts {
 			if p.err != nil {
 				return p.err
+			}
+			if p.end && rows != p.total { // the database gave up the transaction: what was read is not read again
+				return fmt.Errorf("%w: interrupted after %d of %d rows; nothing was imported, run the same command again", ErrExport, p.total-rows, p.total)
 			}
 			if p.end {
 				return nil
@@ -63,6 +67,7 @@ type part struct {
 	rows  [][]any
 	line  int // the number of the first
 	end   bool
+	total int // at the end, how many rows there were
 	err   error
 }
 
@@ -97,14 +102,15 @@ func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 		case lines.Err() != nil:
 			err = lines.Err()
 		}
-		if whole := len(next.rows) == partRows || len(next.rows) > 0 && (err != nil || one.end.End != nil || one.table.name != next.table.name); whole {
+		last := err != nil || one.end.End != nil
+		if len(next.rows) == partRows || len(next.rows) > 0 && (last || one.table.name != next.table.name) {
 			if !send(next) {
 				return
 			}
 			next = part{}
 		}
-		if err != nil || one.end.End != nil {
-			send(part{end: true, err: err})
+		if last {
+			send(part{end: true, total: rows, err: err})
 			return
 		}
 		if len(next.rows) == 0 {
