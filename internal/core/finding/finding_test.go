@@ -44,6 +44,17 @@ func TestLongTexts(t *testing.T) {
 	}
 }
 
+// Bytes that are no text: half a letter at each place where a text may be cut, and nothing but halves.
+func TestLongTextsOfBytes(t *testing.T) {
+	for n := 200; n < 600; n++ {
+		for _, piece := range []string{"\x85", "\xf0", "a\x85", "ø\x85\x85", "\xf0\x9f\x98"} {
+			text := short(strings.Repeat(piece, n)[:n], mostValue)
+			assert.LessOrEqual(t, len(text), mostValue+50)
+			assert.True(t, len(text) == n || utf8.ValidString(text), "%q", text)
+		}
+	}
+}
+
 func TestPositions(t *testing.T) {
 	for want, p := range map[string]Position{
 		"m.yaml:4:5":                       {File: "m.yaml", Row: 4, Column: 5, Text: true},

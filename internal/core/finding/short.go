@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -17,8 +18,12 @@ func shortened(f Finding) Finding {
 	return f
 }
 
-// short leaves out the middle of a text that is longer than so many bytes.
+// short leaves out the middle of a text that is longer than so many bytes. Bytes that are no UTF-8 are replaced first, so
+// that a letter begins near every place.
 func short(s string, most int) string {
+	if len(s) > most {
+		s = strings.ToValidUTF8(s, string(utf8.RuneError))
+	}
 	if len(s) <= most {
 		return s
 	}
