@@ -22,6 +22,7 @@ func (a *App) sandboxCommand() *cli.Command {
 			&cli.StringFlag{Name: "listen", Usage: "loopback `ADDRESS:PORT` (default: the last one, else any free port)"},
 			&cli.FloatFlag{Name: "speed", Value: 8, Usage: "how many times faster than a real manager"},
 			&cli.StringSliceFlag{Name: "fault", Usage: "make a share of the calls fail, `KIND:SHARE`; may be repeated"},
+			&cli.BoolFlag{Name: "no-wait", Usage: "answer at once, with a task, like a manager that cannot wait"},
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "seed of the random faults"},
 		},
 		Action: a.sandbox,
@@ -39,7 +40,7 @@ func (a *App) sandbox(_ context.Context, c *cli.Command) error {
 	if c.Float("speed") <= 0 {
 		return misuse{fmt.Errorf("--speed must be more than 0")}
 	}
-	s, err := sandbox.Open(sandbox.Options{Dir: c.String("dir"), Listen: c.String("listen"), Plan: sandbox.DemoPlan(), Speed: c.Float("speed"), Faults: faults})
+	s, err := sandbox.Open(sandbox.Options{Dir: c.String("dir"), Listen: c.String("listen"), Plan: sandbox.DemoPlan(), Speed: c.Float("speed"), Faults: faults, NoWait: c.Bool("no-wait")})
 	if err != nil {
 		return err
 	}

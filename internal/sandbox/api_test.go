@@ -5,11 +5,13 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -157,6 +159,30 @@ func TestEveryActByTheDocument(t *testing.T) {
 }
 
 // Disks that were kept are nobody's any more, and still take their room.
+// Of a sandbox that does not wait, all open tasks and guests are asked about in one call.
+func TestPollsByTheDocument(t *testing.T) {
+	s, g, calls := talk(t)
+	s.options.NoWait, s.options.Speed = true, 20
+	done := settle(t, g)
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			o := order(fmt.Sprintf("bms-sonar-%02d", i))
+			done(g.Clone(t.Context(), o))
+			done(g.Power(t.Context(), o.Identity, machine.On))
+			m, err := g.AwaitReport(t.Context(), o.Identity)
+			assert.NoError(t, err)
+			assert.Equal(t, machine.On, m.Power)
+		})
+	}
+	all.Wait()
+	assert.Less(t, calls.Load(), int32(8*6))
+	_, err := g.AwaitReport(t.Context(), uuid.New())
+	assert.ErrorIs(t, err, site.ErrNotFound)
+	_, err = g.Task(t.Context(), "of another")
+	assert.ErrorIs(t, err, site.ErrNotFound)
+}
+
 func TestKeptDisksByTheDocument(t *testing.T) {
 	s, g, _ := talk(t)
 	ctx := context.Background()

@@ -49,6 +49,8 @@ type call struct {
 	*http.Request
 	site string
 	plan SitePlan
+	// hasty is set if no caller is kept waiting.
+	hasty bool
 }
 
 func (c *call) id() (uuid.UUID, error) {
@@ -73,6 +75,7 @@ func (s *Sandbox) handler() http.Handler {
 	}
 	route("GET /{site}/v1/survey", s.survey)
 	route("POST /{site}/v1/specs", s.specs)
+	route("POST /{site}/v1/poll", s.poll)
 	route("GET /{site}/v1/tasks/{task}", s.task)
 	route("GET /{site}/v1/machines/{id}", s.machine)
 	route("PUT /{site}/v1/machines/{id}", s.clone)
@@ -89,7 +92,7 @@ func (s *Sandbox) handler() http.Handler {
 
 // answer admits the caller, lets ordered faults happen and writes the reply.
 func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*call) (any, error)) {
-	c := &call{Request: r, site: r.PathValue("site")}
+	c := &call{Request: r, site: r.PathValue("site"), hasty: s.options.NoWait}
 	c.Body = http.MaxBytesReader(w, r.Body, maxBody)
 	plan, known := s.options.Plan.Sites[c.site]
 	c.plan = plan
@@ -106,8 +109,10 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 	default:
 		body, err = answer(c)
 	}
-	if t, ok := body.(contract.Task); ok && err == nil && !t.Settled() && c.patience() > 0 {
+	if c.patience() > 0 {
 		w.Header().Set("Preference-Applied", "wait")
+	}
+	if t, ok := body.(contract.Task); ok && err == nil && !t.Settled() && c.patience() > 0 {
 		s.await(c, t.ID)
 		body, err = s.stateOf(t.ID)
 	}
@@ -246,6 +251,9 @@ const longest = 30 * time.Second
 
 // patience is how long the caller would wait for an answer (RFC 7240, section 4.3).
 func (c *call) patience() time.Duration {
+	if c.hasty {
+		return 0
+	}
 	for _, p := range strings.Split(strings.Join(c.Header.Values("Prefer"), ","), ",") {
 		name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
 		if seconds, err := strconv.Atoi(value); strings.EqualFold(name, "wait") && err == nil {
@@ -294,15 +302,47 @@ func (s *Sandbox) machine(c *call) (any, error) {
 			return nil, err
 		}
 	}
-	return s.with(c, func(r *record) (any, error) {
-		m := r.machine()
-		m.Files = r.files()
-		if r.Power == machine.On && r.reports() {
-			report := *r.Report
-			report.Instance = r.Instance
-			report.MachineID = cmp.Or(report.MachineID, strings.ReplaceAll(r.ID.String(), "-", ""))
-			m.Report = &report
+	return s.with(c, func(r *record) (any, error) { return r.inFull(), nil })
+}
+
+// inFull is a machine with its files and what its guest reports.
+func (r *record) inFull() contract.Machine {
+	m := r.machine()
+	m.Files = r.files()
+	if r.Power == machine.On && r.reports() {
+		report := *r.Report
+		report.Instance = r.Instance
+		report.MachineID = cmp.Or(report.MachineID, strings.ReplaceAll(r.ID.String(), "-", ""))
+		m.Report = &report
+	}
+	return m
+}
+
+// poll tells of several tasks and machines at once. What it cannot tell of is left out: asked
+// about by itself, it says why.
+func (s *Sandbox) poll(c *call) (any, error) {
+	var about struct {
+		Tasks    []string    `json:"tasks"`
+		Machines []uuid.UUID `json:"machines"`
+	}
+	if err := c.read(&about); err != nil {
+		return nil, err
+	}
+	answer := struct {
+		Tasks    map[string]contract.Task       `json:"tasks"`
+		Machines map[uuid.UUID]contract.Machine `json:"machines"`
+	}{map[string]contract.Task{}, map[uuid.UUID]contract.Machine{}}
+	for _, id := range about.Tasks {
+		if t, err := s.stateOf(id); err == nil {
+			answer.Tasks[id] = t.(contract.Task)
 		}
-		return m, nil
-	})
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, id := range about.Machines {
+		if r, err := s.find(c, id); err == nil {
+			answer.Machines[id] = r.inFull()
+		}
+	}
+	return answer, nil
 }

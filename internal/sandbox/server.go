@@ -38,6 +38,8 @@ type Options struct {
 	// Speed divides all times; 0 means 1.
 	Speed  float64
 	Faults *Faults
+	// NoWait answers at once whatever a caller prefers, as a manager does that cannot wait.
+	NoWait bool
 }
 
 // Sandbox is a running stand-in manager.

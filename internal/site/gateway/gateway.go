@@ -48,6 +48,9 @@ type Gateway struct {
 	limit  time.Duration
 
 	sideBySide atomic.Bool // by the last survey
+	waits      atomic.Bool // it has waited with an answer
+	noPoll     atomic.Bool // it is asked about each task by itself
+	poller     poller
 }
 
 // New prepares a gateway; nothing is sent yet.
@@ -137,7 +140,7 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		req.Header.Set("Content-Type", kind)
 	}
 	req.Header.Set("Authorization", "Bearer "+g.token)
-	if path != surveyPath && path != specsPath {
+	if path != surveyPath && path != specsPath && path != pollPath {
 		req.Header.Set("Prefer", preference)
 	}
 	resp, err := g.client.Do(req)
@@ -155,6 +158,9 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		return fmt.Errorf("%w: %w", site.ErrUnreachable, withoutControls(err))
 	}
 	defer resp.Body.Close()
+	if resp.Header.Get("Preference-Applied") != "" {
+		g.waits.Store(true)
+	}
 	content, err := io.ReadAll(io.LimitReader(resp.Body, mostAnswer+1))
 	switch {
 	case ctx.Err() != nil:
@@ -312,6 +318,11 @@ func (g *Gateway) Machine(ctx context.Context, id uuid.UUID) (*contract.Machine,
 
 // AwaitReport implements site.Reporter.
 func (g *Gateway) AwaitReport(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	if g.together() {
+		if m, told, err := g.pollMachine(ctx, id); told {
+			return m, err
+		}
+	}
 	return g.machine(ctx, id, "?await=report")
 }
 
@@ -320,14 +331,7 @@ func (g *Gateway) machine(ctx context.Context, id uuid.UUID, query string) (*con
 	if err := g.call(ctx, http.MethodGet, "/machines/"+id.String()+query, nil, &w); err != nil {
 		return nil, err
 	}
-	m, err := w.machine()
-	if err == nil && m.ID != id {
-		err = fmt.Errorf("the answer is about machine %[2]s instead of %[1]s", id, m.ID)
-	}
-	if err != nil {
-		return nil, errIncomplete(err)
-	}
-	return &m, nil
+	return w.of(id)
 }
 
 // Examine implements site.Site.
@@ -351,6 +355,11 @@ func (g *Gateway) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks
 
 // Task implements site.Site.
 func (g *Gateway) Task(ctx context.Context, id string) (contract.Task, error) {
+	if g.together() {
+		if t, told, err := g.pollTask(ctx, id); told {
+			return t, err
+		}
+	}
 	var t contract.Task
 	err := g.call(ctx, http.MethodGet, "/tasks/"+url.PathEscape(id), nil, &t)
 	return requireFields(t, err)

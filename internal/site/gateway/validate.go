@@ -90,6 +90,18 @@ func (w wholeMachine) machine() (contract.Machine, error) {
 	return m, nil
 }
 
+// of is the machine, which has to be the one that was asked about.
+func (w wholeMachine) of(id uuid.UUID) (*contract.Machine, error) {
+	m, err := w.machine()
+	if err == nil && m.ID != id {
+		err = fmt.Errorf("the answer is about machine %[2]s instead of %[1]s", id, m.ID)
+	}
+	if err != nil {
+		return nil, errIncomplete(err)
+	}
+	return &m, nil
+}
+
 // requireFields refuses a task that does not say how it is.
 func requireFields(t contract.Task, err error) (contract.Task, error) {
 	if err != nil {
