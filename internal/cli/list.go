@@ -44,7 +44,7 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 			continue
 		}
 		cells = append(cells, []string{visible(e.Name), e.Site, visible(e.Spec.Clone.Folder), visible(e.Host), stateWord(p, e), string(e.Power),
-			addresses(&machine.Machine{Spec: e.Spec}), some(e.Used), some(e.Saved), visible(e.Spec.Info.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
+			addresses(e.Spec.Adapters), some(e.Used), some(e.Saved), visible(e.Spec.Info.Owner), e.Changed.Local().Format("2006-01-02 15:04")})
 	}
 	if len(cells) > 0 {
 		rows(a.Stdout, p, []string{"machine", "site", "folder", "host", "state", "power", "addresses", "used", "saved", "owner", "changed"}, cells)

@@ -349,9 +349,9 @@ func size(s machine.Size) string {
 	return s.String()
 }
 
-func addresses(m *machine.Machine) string {
+func addresses(adapters []machine.Adapter) string {
 	var words []string
-	for _, a := range m.Adapters {
+	for _, a := range adapters {
 		words = append(words, a.Words()...)
 		for _, p := range a.Addresses {
 			words = append(words, p.Addr().String())

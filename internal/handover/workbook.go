@@ -70,7 +70,7 @@ func lineOf(m machine.Machine, known map[machine.Key]mint.Entry, work map[machin
 	l := report.Line{Work: string(work[m.Key].Word), State: "not made"}
 	e, ok := known[m.Key]
 	if ok {
-		m.Spec = e.Spec
+		m.Spec = *e.Spec
 		l.State, l.Host, l.Error = string(e.State), e.Host, e.Error
 		l.When = e.Changed.Local().Format("2006-01-02 15:04")
 		if e.State == proof.Making {

@@ -3,10 +3,12 @@ package ledger
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
 
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 )
 
@@ -43,6 +45,7 @@ func (d *decoder) begin() {
 	}
 	d.texts, d.begun = nil, d.begun+len(texts)
 	d.group.Go(func() error {
+		contents := map[string]*machine.Firstboot{} // of the last machine of each preset
 		for i, m := range machines {
 			err := json.Unmarshal([]byte(texts[i].spec), &m.Spec)
 			if err == nil && texts[i].earlier != "" {
@@ -51,6 +54,10 @@ func (d *decoder) begin() {
 			if err != nil {
 				return fmt.Errorf("%s: %w", m.Key, err)
 			}
+			if c := contents[m.Spec.Preset]; c != nil && reflect.DeepEqual(c, m.Spec.Guest.Firstboot) {
+				m.Spec.Guest.Firstboot = c
+			}
+			contents[m.Spec.Preset] = m.Spec.Guest.Firstboot
 		}
 		return nil
 	})

@@ -42,7 +42,7 @@ type Entry struct {
 	Changed time.Time     `json:"changed"`
 	HostKey string        `json:"host_key,omitempty"`
 	Error   string        `json:"error,omitempty"` // of the step that failed last
-	Spec    machine.Spec  `json:"spec"`
+	Spec    *machine.Spec `json:"spec"`
 	// Identity is by what the site knows it.
 	Identity string       `json:"identity"`
 	Used     machine.Size `json:"used,omitempty"`  // of its store
@@ -111,7 +111,8 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 		warnings = append(warnings, d.DoubtWarnings(doubts)...)
 	}
 	entries = make([]Entry, 0, len(known))
-	for _, k := range known {
+	for i := range known {
+		k := &known[i]
 		e := d.entry(k, there)
 		switch {
 		case e.AtSite == Gone && unseen[k.Key]:
@@ -239,10 +240,10 @@ func (d *Desk) atSites(ctx context.Context, known []ledger.Machine) (sites.Surve
 	return d.Sites.AskAll(ctx, names)
 }
 
-func (d *Desk) entry(k ledger.Machine, seen map[string]map[uuid.UUID]contract.Machine) Entry {
+func (d *Desk) entry(k *ledger.Machine, seen map[string]map[uuid.UUID]contract.Machine) Entry {
 	id := machine.Identity(d.Ledger.ID, k.Key, k.Generation)
 	e := Entry{Key: k.Key, State: k.State, AtSite: notAsked, Host: k.Host, Store: k.Store, Run: k.Run,
-		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: k.Spec, Identity: id.String()}
+		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: &k.Spec, Identity: id.String()}
 	if all, asked := seen[k.Site]; asked {
 		e.AtSite = Gone
 		m, ok := all[id]
