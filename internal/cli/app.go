@@ -47,6 +47,7 @@ type App struct {
 
 	stop  context.Context // ends when the run is told to stop
 	plain bool            // nothing is drawn
+	wide  bool            // no column of a table is left out
 
 	working atomic.Bool // machines are being worked on
 }
@@ -161,6 +162,8 @@ func (a *App) command() *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print one JSON document"},
 			&cli.BoolFlag{Name: "quiet", Usage: "print errors only"},
 			&cli.BoolFlag{Name: "verbose", Usage: "log each request to a site"},
+			&cli.BoolFlag{Name: "wide", Usage: "leave out no column of a table: those without room go on below their row"},
+			pagerFlag(),
 			&cli.BoolFlag{Name: "plain", Usage: "plain lines without tables or progress bars, for screen readers", Sources: cli.EnvVars("MINTBATCH_PLAIN")},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colour (also with NO_COLOR set)"},
 		},
@@ -171,7 +174,7 @@ func (a *App) command() *cli.Command {
 			{Name: "help", Usage: "explain a command", ArgsUsage: "[COMMAND...]", Action: help},
 		},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
-			a.plain = c.Bool("plain")
+			a.plain, a.wide = c.Bool("plain"), c.Bool("wide")
 			return ctx, nil
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -347,11 +350,16 @@ func (a *App) open(ctx context.Context, c *cli.Command) (*mint.Desk, error) {
 // openNamed is open for a command that is about the machines which it is given, if
 // any: the rows of others may have errors.
 func (a *App) openNamed(ctx context.Context, c *cli.Command) (*mint.Desk, error) {
+	return a.openFor(ctx, c, c.Args().Slice())
+}
+
+// openFor is openNamed for machines that are named.
+func (a *App) openFor(ctx context.Context, c *cli.Command, names []string) (*mint.Desk, error) {
 	in, err := a.input(c)
 	if err != nil {
 		return nil, err
 	}
-	in.Names = c.Args().Slice()
+	in.Names = names
 	return mint.Open(ctx, in, a.log(c))
 }
 

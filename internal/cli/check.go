@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 
 	"github.com/urfave/cli/v3"
 
@@ -73,9 +74,9 @@ func verdict(all finding.List) string {
 }
 
 // showCommentedOut reports below a proof how many rows of the sheet were passed over.
-func (a *App) showCommentedOut(d *mint.Desk) {
+func (a *App) showCommentedOut(w io.Writer, d *mint.Desk) {
 	if d.Table != nil && len(d.Table.CommentedOut) > 0 {
-		fmt.Fprintf(a.Stdout, "%s of the sheet commented out\n", finding.Plural(len(d.Table.CommentedOut), "row"))
+		fmt.Fprintf(w, "%s of the sheet commented out\n", finding.Plural(len(d.Table.CommentedOut), "row"))
 	}
 }
 

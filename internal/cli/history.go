@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -55,6 +56,8 @@ func (a *App) history(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 		fmt.Fprintln(a.Stdout, "there are no entries yet")
 		return nil
 	}
-	rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"when", "machine", "site", "what", "detail", "user", "on", "run"}, cells)
+	a.paged(c, func(w io.Writer) {
+		rows(w, a.painter(a.Stdout, c.Bool("no-color")), []string{"when", "machine", "site", "what", "detail", "user", "on", "run"}, cells)
+	})
 	return nil
 }

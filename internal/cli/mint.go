@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,11 +26,12 @@ func (a *App) mintCommand() *cli.Command {
 		ArgsUsage: "[MACHINE...]",
 		Description: "Clones, configures, starts and confirms every machine that is not as the sheet says. After an\n" +
 			"interruption of any kind, run the same command again to continue. Names may be globs.\n\n" +
-			"   mintbatch mint\n   mintbatch mint --yes\n   mintbatch mint --waves 1,10%,rest\n   mintbatch mint 'bms-tide-*' --stop-after 2",
+			"   mintbatch mint\n   mintbatch mint --yes\n   mintbatch mint --waves 1,10%,rest\n   mintbatch mint 'bms-tide-*' --stop-after 2\n   mintbatch mint --failed",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			&cli.IntFlag{Name: "stop-after", Usage: "start no further machines after `N` failures"},
 			&cli.StringFlag{Name: "waves", Usage: "mint in waves such as `1,10%,rest`, each confirmed before the next; a wave with failures is the last (default: the setup's waves)"},
+			&cli.BoolFlag{Name: "failed", Usage: "only the machines that the last run did not finish"},
 			&cli.BoolFlag{Name: "no-start", Usage: "make all machines but start none; run the command without it to continue"},
 			eachFlag(),
 			eventsFlag(),
@@ -49,7 +51,11 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if c.Int("stop-after") < 0 {
 		return misuse{errors.New("--stop-after must be 1 or more")}
 	}
-	d, err := a.openNamed(ctx, c)
+	names, err := a.toMint(ctx, c)
+	if err != nil || names == nil {
+		return err
+	}
+	d, err := a.openFor(ctx, c, names)
 	if err != nil {
 		return err
 	}
@@ -65,10 +71,10 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	if err := a.lock(ctx, c, d, d.InSheet(c.Args().Slice())); err != nil {
+	if err := a.lock(ctx, c, d, d.InSheet(names)); err != nil {
 		return err
 	}
-	p, err := d.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: plan.Online, Missing: missing(c)})
+	p, err := d.Make(ctx, plan.Request{Names: names, Contact: plan.Online, Missing: missing(c)})
 	if err != nil {
 		return err
 	}
@@ -76,6 +82,26 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 		p = p.RevertDrift()
 	}
 	return a.mintOnce(ctx, c, d, p, plan.Remakes(c.Bool("allow-remake")), mint.Order{StopAfter: int(c.Int("stop-after")), Waves: waves, Unstarted: c.Bool("no-start"), ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
+}
+
+// toMint are the machines that a mint is about; empty if it is about all, nil if about none.
+func (a *App) toMint(ctx context.Context, c *cli.Command) ([]string, error) {
+	switch names := c.Args().Slice(); {
+	case !c.Bool("failed"):
+		return append([]string{}, names...), nil
+	case len(names) > 0:
+		return nil, misuse{errors.New("--failed says which machines; name none")}
+	}
+	d, err := a.openSetup(ctx, c, "ledger")
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	run, names, err := d.Unfinished(ctx)
+	if err == nil && len(names) == 0 && a.readsInput(c) {
+		fmt.Fprintln(a.Stdout, cmp.Or(run, "No run")+" left no machine unfinished")
+	}
+	return names, err
 }
 
 // mintOnce shows a plan, asks, does it and tells what came of it.
@@ -91,9 +117,9 @@ func (a *App) mintOnce(ctx context.Context, c *cli.Command, d *mint.Desk, p *pla
 	}
 	if a.readsInput(c) {
 		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, machinesWithWork, c.Bool("each"))
-		a.showCommentedOut(d)
-		a.showTime(p, task.Works)
-		a.showProbed(probed)
+		a.showCommentedOut(a.Stdout, d)
+		a.showTime(a.Stdout, p, task.Works)
+		a.showProbed(a.Stdout, probed)
 	}
 	outcome, err := a.perform(ctx, c, d, task, task.MintQuestion())
 	if outcome == nil {

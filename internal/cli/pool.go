@@ -144,7 +144,8 @@ func (a *App) poolShow(ctx context.Context, c *cli.Command, s *mint.Desk) error 
 	return nil
 }
 
-// The picture of a pool: so many addresses in a line, and so many lines at most.
+// The picture of a pool: so many addresses in a line, half of them on a narrow terminal, and
+// so many lines at most.
 const (
 	poolLine  = 64
 	poolLines = 16
@@ -152,9 +153,12 @@ const (
 
 // drawPool draws a letter for each address, in lines.
 func drawPool(w io.Writer, p painter, v pools.View) {
-	n := 0
-	v.Each(poolLine*poolLines, func(at netip.Addr, s address.Standing) {
-		if n%poolLine == 0 {
+	n, line := 0, poolLine
+	if width, is := terminal(w); is && width < poolLine+20 {
+		line /= 2
+	}
+	v.Each(line*poolLines, func(at netip.Addr, s address.Standing) {
+		if n%line == 0 {
 			if n > 0 {
 				fmt.Fprintln(w)
 			}

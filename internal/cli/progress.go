@@ -14,6 +14,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
+	"mintbatch/internal/layout"
 	"mintbatch/internal/run"
 )
 
@@ -30,7 +31,7 @@ type progress struct {
 	began   time.Time
 	total   int
 	done    int
-	failed  []string // a line each; they stay in view
+	failed  [][]string // the parts of a line each; they stay in view
 	active  map[machine.Key]*activity
 	waiting map[machine.Key]float64 // parts of those that were begun and wait to go on
 	order   []machine.Key           // of the active ones, the oldest first
@@ -103,16 +104,16 @@ func (p *progress) watch(e run.Event) {
 		p.done++
 		delete(p.waiting, e.Key)
 		p.forget(e.Key)
-		p.say(fmt.Sprintf("%s done (%d of %d)", e.Name, p.done, p.total))
+		p.log(e, fmt.Sprintf("%s done (%d of %d)", e.Name, p.done, p.total))
 	case run.Failed:
 		failed := "failed: "
 		if e.Step != "" {
 			failed = "failed " + at(e.Step)
 		}
-		line := visible(fmt.Sprintf("%s %s%s", e.Name, failed, e.Err))
-		p.failed = append(p.failed, line)
+		brief, cause := visible(e.Name+" "+strings.TrimSuffix(failed, ": ")), visible(fmt.Sprint(e.Err))
+		p.failed = append(p.failed, []string{"  " + brief, ": " + cause})
 		p.forget(e.Key)
-		p.say(line)
+		p.log(e, brief+": "+cause)
 	case run.Stopped:
 		p.forget(e.Key)
 	case run.Waiting:
@@ -153,6 +154,11 @@ func (p *progress) say(line string) {
 	}
 }
 
+// log is say of a machine, with time and site.
+func (p *progress) log(e run.Event, line string) {
+	p.say(time.Now().Format("15:04:05 ") + e.Site + " " + line)
+}
+
 // draw writes the block over the one before.
 func (p *progress) draw() {
 	most := mostLines
@@ -162,7 +168,7 @@ func (p *progress) draw() {
 	}
 	lines := []string{p.summary()}
 	if p.told.Err() != nil {
-		lines = append(lines, cut(stopping, p.width))
+		lines = append(lines, layout.Fold(stopping, p.width-1)...)
 	}
 	for i, key := range p.order {
 		if i == most {
@@ -172,7 +178,7 @@ func (p *progress) draw() {
 		lines = append(lines, p.machineLine(key))
 	}
 	for _, f := range p.failed[max(0, len(p.failed)-mostFailures):] {
-		lines = append(lines, p.paint.paint(cut("  "+f, p.width), text.FgHiRed))
+		lines = append(lines, p.paint.paint(fitted(f, p.width), text.FgHiRed))
 	}
 	var b strings.Builder
 	if p.drawn > 0 {
@@ -188,15 +194,15 @@ func (p *progress) draw() {
 
 func (p *progress) summary() string {
 	waiting := p.total - p.done - len(p.failed) - len(p.active)
-	line := fmt.Sprintf("%d of %d done, %d in progress, %d waiting", p.done, p.total, len(p.active), waiting)
+	failed := ""
 	if n := len(p.failed); n > 0 {
-		line += fmt.Sprintf(", %d failed", n)
+		failed = fmt.Sprintf(", %d failed", n)
 	}
-	line += "   " + clock(time.Since(p.began))
+	parts := []string{fmt.Sprintf("%d of %d done%s", p.done, p.total, failed), fmt.Sprintf(", %d in progress, %d waiting", len(p.active), waiting), "   " + clock(time.Since(p.began))}
 	if left, ok := p.left(); ok {
-		line += ", about " + clock(left) + " left"
+		parts = append(parts, ", about "+clock(left)+" left")
 	}
-	return p.paint.paint(cut(line, p.width), text.Bold)
+	return p.paint.paint(fitted(parts, p.width), text.Bold)
 }
 
 // left guesses the time left from the part of all work that is behind, and from
@@ -226,21 +232,27 @@ func (p *progress) left() (time.Duration, bool) {
 // barWidth is the width of a copy's bar.
 const barWidth = 20
 
+// machineLine is what a machine is at, as far as there is room: its name comes first.
 func (p *progress) machineLine(key machine.Key) string {
 	a := p.active[key]
-	line := fmt.Sprintf("  %-24s %-8s %-10s %5s", key.Name, key.Site, a.step, clock(time.Since(a.since)))
+	parts := []string{fmt.Sprintf("  %-24s", key.Name), fmt.Sprintf(" %-10s %5s", a.step, clock(time.Since(a.since))), fmt.Sprintf("  %-8s", key.Site)}
 	if a.step == step.Clone {
 		full := int(a.share * barWidth)
-		line += "  " + strings.Repeat("=", full) + strings.Repeat(".", barWidth-full) + fmt.Sprintf(" %3.0f%%", a.share*100)
+		parts = append(parts, "  "+strings.Repeat("=", full)+strings.Repeat(".", barWidth-full)+fmt.Sprintf(" %3.0f%%", a.share*100))
 	}
-	return cut(line, p.width)
+	return fitted(parts, p.width)
 }
 
-func cut(s string, width int) string {
-	if r := []rune(s); len(r) >= width {
-		return string(r[:max(width-1, 0)])
+// fitted joins the first of some parts that have room on a line of the terminal.
+func fitted(parts []string, width int) string {
+	line := parts[0]
+	for _, part := range parts[1:] {
+		if layout.Width(line+part) >= width {
+			break
+		}
+		line += part
 	}
-	return s
+	return layout.Shorten(line, width-1)
 }
 
 func clock(d time.Duration) string {

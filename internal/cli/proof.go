@@ -92,11 +92,17 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 		return a.document(d)
 	}
 	if !c.Bool("quiet") {
-		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, everyMachine, c.Bool("each"))
-		todo, _ := p.Todo(plan.AllowRemakes)
-		a.showCommentedOut(s)
-		a.showTime(p, todo)
-		a.showProbed(probed)
+		listed := machinesWithWork
+		if c.Bool("each") || c.Args().Present() {
+			listed = everyMachine
+		}
+		a.paged(c, func(w io.Writer) {
+			a.showProof(w, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, listed, c.Bool("each"))
+			todo, _ := p.Todo(plan.AllowRemakes)
+			a.showCommentedOut(w, s)
+			a.showTime(w, p, todo)
+			a.showProbed(w, probed)
+		})
 	}
 	return nil
 }
@@ -147,26 +153,28 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, 
 			works = append(works, work)
 		}
 	}
-	var groups []proof.Group
-	long := !each && len(works) > longList
-	if long {
-		groups = proof.Groups(works)
-	} else {
-		for i := range works {
-			groups = append(groups, works[i:i+1])
+	summed(w, func(w io.Writer) {
+		switch groups := proof.Groups(works); {
+		case len(works) == 0:
+		case each:
+			showGroups(w, p, slices.Collect(slices.Chunk(works, 1)))
+		case len(works) > longList && len(groups) > screenful:
+			showKinds(w, p, works)
+		default:
+			showGroups(w, p, groups)
 		}
-	}
-	switch {
-	case len(works) == 0:
-	case long && len(groups) > screenful:
-		showKinds(w, p, works)
-	default:
-		showGroups(w, p, groups)
-	}
-	fmt.Fprintln(w, p.paint(totals(all)+room(all), text.Bold))
+	}, func(w io.Writer) { showTotals(w, p, all) })
+}
+
+// showTotals prints what the works of a proof come to.
+func showTotals(w io.Writer, p painter, all proof.Proof) {
+	paragraph(w, "", p.paint(totals(all)+room(all), text.Bold))
 	paragraph(w, "", inClear(all))
 	paragraph(w, "", hostKeys(all))
 	paragraph(w, "", whereTo(all.Sums()))
+	if n := all.Restarts(); n > 0 {
+		paragraph(w, "", fmt.Sprintf("%s will be restarted", finding.Plural(n, "machine")))
+	}
 	if n := all.Count(proof.Dated); n > 0 {
 		paragraph(w, "", differ(n)+" only in settings that a first boot reads, left unchanged; `mintbatch remake` applies them, `mintbatch accept` records changes made by hand")
 	}
@@ -176,18 +184,24 @@ func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, 
 }
 
 // showGroups prints a line for each group of machines.
-func showGroups(w io.Writer, p painter, groups []proof.Group) {
+func showGroups[G ~[]proof.Work](w io.Writer, p painter, groups []G) {
 	var cells [][]string
-	for _, g := range groups {
-		k, count := g[0].Kind(), ""
-		if len(g) > 1 {
-			count = fmt.Sprint(len(g))
-		}
-		cells = append(cells, []string{p.word(k.Word), visible(g.Name()), count, k.Site, visible(k.Template), string(k.Clone), k.CPUs, size(k.Memory),
-			strings.Join(g.Addresses(), " "), visible(k.Host), visible(k.Store), visible(k.Why)})
+	for _, works := range groups {
+		g := proof.Group(works)
+		k := g[0].Kind()
+		cells = append(cells, []string{p.word(k.Word), visible(g.Name()), several(len(g)), k.Site, visible(k.Template), string(k.Clone), k.CPUs, size(k.Memory),
+			strings.Join(g.Addresses(), " "), visible(k.Disks), visible(k.Checkpoint), visible(k.Owner), k.Until, visible(k.Host), visible(k.Store), visible(k.Why)})
 	}
-	rows(w, p, []string{"work", "machine", "machines", "site", "template", "clone", "cpus", "memory", "addresses", "host", "store", "why"}, cells)
+	rows(w, p, []string{"work", "machine", "count", "site", "template", "clone", "cpus", "memory", "addresses", "disks", "checkpoint", "owner", "until", "host", "store", "why"}, cells)
 	fmt.Fprintln(w)
+}
+
+// several is a count that is worth saying.
+func several(n int) string {
+	if n < 2 {
+		return ""
+	}
+	return fmt.Sprint(n)
 }
 
 // showKinds prints how many machines there are of each kind.
@@ -206,7 +220,7 @@ func showKinds(w io.Writer, p painter, works []proof.Work) {
 		}
 		cells = append(cells, []string{p.word(k.Word), fmt.Sprint(k.Machines), visible(k.Preset), k.Site, visible(k.Template), string(k.Clone), k.CPUs, size(k.Memory), visible(k.Why)})
 	}
-	rows(w, p, []string{"work", "machines", "preset", "site", "template", "clone", "cpus", "memory", "why"}, cells)
+	rows(w, p, []string{"work", "count", "preset", "site", "template", "clone", "cpus", "memory", "why"}, cells)
 	fmt.Fprintln(w)
 	if more > 0 {
 		fmt.Fprintf(w, "%s of %d other kinds\n", finding.Plural(more, "machine"), len(kinds)-longList)
@@ -241,21 +255,21 @@ func whereTo(s proof.Sums) string {
 }
 
 // showTime reports about how long some work will take, where earlier runs tell.
-func (a *App) showTime(p *plan.Plan, todo []proof.Work) {
+func (a *App) showTime(w io.Writer, p *plan.Plan, todo []proof.Work) {
 	if d, ok := p.Estimate(todo); ok {
-		fmt.Fprintf(a.Stdout, "estimated time: %s, from earlier runs\n", max(d.Round(time.Second), time.Second))
+		fmt.Fprintf(w, "estimated time: %s, from earlier runs\n", max(d.Round(time.Second), time.Second))
 	}
 }
 
 // showProbed reports which addresses were asked about, and that none is taken: of
 // one that is, there is a finding.
-func (a *App) showProbed(all []plan.Probed) {
+func (a *App) showProbed(w io.Writer, all []plan.Probed) {
 	for _, l := range all {
 		words := make([]string, len(l.Probes))
 		for i, probe := range l.Probes {
 			words[i] = string(probe)
 		}
-		fmt.Fprintf(a.Stdout, "network %s: probed %d new addresses by %s; %d answered\n", l.Network, l.Addresses, strings.Join(words, " and "), len(l.Answers))
+		paragraph(w, "", fmt.Sprintf("network %s: probed %d new addresses by %s; %d answered", l.Network, l.Addresses, strings.Join(words, " and "), len(l.Answers)))
 	}
 }
 

@@ -1,15 +1,19 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/mint"
@@ -60,15 +64,26 @@ func over(c *cli.Command) output.Over { return output.Over(c.Bool("force")) }
 // streams reports whether the log of the run goes to standard output.
 func (a *App) streams(c *cli.Command) bool { return c.String("events") == "-" }
 
+// closed is a machine as the closing of a run reports it.
+type closed struct {
+	word, name, site, result, why string
+	took                          time.Duration
+}
+
+// follows reports whether a machine is the next of those that are reported in one line.
+func (l *closed) follows(before *closed) bool {
+	return machine.NameFollows(before.name, l.name) && before.word == l.word && before.site == l.site && before.result == l.result && before.why == l.why
+}
+
 // closing reports what was done, in a word if it was no work of a proof, and what
 // was not and why.
 func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Proof) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
-	var cells [][]string
+	var lines []closed
 	done := map[proof.Word]int{}
 	var failed, stopped int
 	for _, r := range m.Results {
-		line := []string{string(r.Word), visible(r.Name), r.Site, p.paint("done", text.FgHiCyan), fmt.Sprintf("%.1fs", r.Took.Seconds()), ""}
+		line := closed{word: string(r.Word), name: r.Name, site: r.Site, result: p.paint("done", text.FgHiCyan), took: r.Took}
 		switch {
 		case r.Err == nil:
 			done[r.Word]++
@@ -77,12 +92,12 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 			}
 		case errors.Is(r.Err, run.ErrStopped):
 			stopped++
-			line[3], line[5] = "stopped", strings.TrimSuffix(at(r.Step), ": ")
+			line.result, line.why = "stopped", strings.TrimSuffix(at(r.Step), ": ")
 		default:
 			failed++
-			line[3], line[5] = p.paint("failed", text.FgHiRed), at(r.Step)+visible(r.Err.Error())
+			line.result, line.why = p.paint("failed", text.FgHiRed), at(r.Step)+visible(r.Err.Error())
 		}
-		cells = append(cells, line)
+		lines = append(lines, line)
 	}
 	for _, w := range m.Refused {
 		hint := ""
@@ -93,11 +108,21 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 		case w.Word == proof.Adjust:
 			hint = "; shut it down first, or write power: on"
 		}
-		cells = append(cells, []string{p.word(w.Word), visible(w.Name), w.Site, p.paint("refused", text.FgHiRed), "", visible(w.Why()) + hint})
+		lines = append(lines, closed{word: p.word(w.Word), name: w.Name, site: w.Site, result: p.paint("refused", text.FgHiRed), why: visible(w.Why()) + hint})
 	}
-	if len(cells) > 0 {
+	if len(lines) > 0 {
 		fmt.Fprintln(a.Stdout)
-		rows(a.Stdout, p, []string{"work", "machine", "site", "result", "took", "why"}, cells)
+		series := machine.Series(lines, func(a, b *closed) bool { return !c.Bool("each") && b.follows(a) })
+		cells := make([][]string, len(series))
+		for i, s := range series {
+			longest := slices.MaxFunc(s, func(a, b closed) int { return cmp.Compare(a.took, b.took) })
+			took := ""
+			if longest.took > 0 {
+				took = fmt.Sprintf("%.1fs", longest.took.Seconds())
+			}
+			cells[i] = []string{s[0].word, visible(machine.NameRange(s[0].name, s[len(s)-1].name)), several(len(s)), s[0].site, s[0].result, took, s[0].why}
+		}
+		rows(a.Stdout, p, []string{"work", "machine", "count", "site", "result", "took", "why"}, cells)
 	}
 	if c.Bool("quiet") {
 		return
@@ -121,14 +146,41 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 	}
 	fmt.Fprintln(a.Stdout)
 	if len(words) == 0 {
-		fmt.Fprintln(a.Stdout, p.paint(nothingDone(of), text.Bold))
+		paragraph(a.Stdout, "", p.paint(nothingDone(of), text.Bold))
 		return
 	}
 	left := remarks(of, "; ")
 	if m.Run != "" {
 		left += " (run " + m.Run + ")"
 	}
-	fmt.Fprintln(a.Stdout, p.paint(strings.Join(words, ", ")+left, text.Bold))
+	paragraph(a.Stdout, "", p.paint(strings.Join(words, ", ")+left, text.Bold))
+	if failed > 0 {
+		a.causes(c, m.Results)
+	}
+}
+
+// causes repeats what failed, by its cause, and names the command that goes on.
+func (a *App) causes(c *cli.Command, results []run.Result) {
+	var order []string
+	names := map[string][]string{}
+	for _, r := range results {
+		if r.Err == nil || errors.Is(r.Err, run.ErrStopped) {
+			continue
+		}
+		cause := at(r.Step) + strings.ReplaceAll(r.Err.Error(), r.Name, "the machine")
+		if names[cause] == nil {
+			order = append(order, cause)
+		}
+		names[cause] = append(names[cause], r.Name)
+	}
+	fmt.Fprintln(a.Stdout)
+	for _, cause := range order {
+		paragraph(a.Stdout, "", visible(fmt.Sprintf("%s failed %s", finding.Plural(len(names[cause]), "machine"), cause)))
+		paragraph(a.Stdout, "      ", visible(strings.Join(machine.NameRanges(names[cause]), " ")))
+	}
+	if c.Name == "mint" {
+		fmt.Fprintln(a.Stdout, "`mintbatch mint --failed` goes on with these only")
+	}
 }
 
 // remarks reports machines that a mint leaves alone although they are not as their

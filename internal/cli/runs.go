@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"io"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -62,10 +63,12 @@ func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 			Runs   []runJSON `json:"runs"`
 		}{"mintbatch/runs/1", documents})
 	}
-	if len(cells) > 0 {
-		rows(a.Stdout, p, []string{"run", "command", "user", "on", "started", "took", "outcome"}, cells)
-		fmt.Fprintln(a.Stdout)
-	}
-	fmt.Fprintln(a.Stdout, p.paint(finding.Plural(len(cells), "run"), text.Bold))
+	a.paged(c, func(w io.Writer) {
+		if len(cells) > 0 {
+			rows(w, p, []string{"run", "command", "user", "on", "started", "took", "outcome"}, cells)
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintln(w, p.paint(finding.Plural(len(cells), "run"), text.Bold))
+	})
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"mintbatch/internal/core/event"
 	"mintbatch/internal/core/step"
+	"mintbatch/internal/layout"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/report"
 	"mintbatch/internal/runlog"
@@ -127,7 +128,11 @@ func (a *App) runChart(p painter, l *event.Log) {
 	}
 	longest := 0
 	for _, c := range l.Courses {
-		longest = max(longest, text.StringWidthWithoutEscSequences(visible(c.Name)))
+		longest = max(longest, layout.Width(visible(c.Name)))
+	}
+	apart := width-longest-3 < 20 // then each name stands above its bar
+	if apart {
+		longest = 0
 	}
 	width = max(width-longest-3, 20)
 	at := func(t time.Time) int {
@@ -150,13 +155,18 @@ func (a *App) runChart(p painter, l *event.Log) {
 				marks[i] = rune(letter[0])
 			}
 		}
-		fmt.Fprintf(a.Stdout, "%-*s  %s\n", longest, visible(c.Name), colored(p, marks))
+		name := visible(c.Name)
+		if apart {
+			fmt.Fprintln(a.Stdout, name)
+			name = ""
+		}
+		fmt.Fprintf(a.Stdout, "%-*s  %s\n", longest, name, colored(p, marks))
 	}
 	var legend []string
 	for _, phase := range step.Phases() {
 		legend = append(legend, phase.Letter+" "+phase.Name)
 	}
-	fmt.Fprintln(a.Stdout, p.paint(strings.Join(legend, "; ")+"; a dot: waiting for a slot", text.Faint))
+	paragraph(a.Stdout, "", p.paint(strings.Join(legend, "; ")+"; a dot: waiting for a slot", text.Faint))
 }
 
 // colored paints runs of the same letter.

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"unicode"
 	"unicode/utf8"
+
+	"mintbatch/internal/layout"
 )
 
 // terminalWriter is where all views write. Whatever they print, nothing comes through
@@ -69,8 +71,12 @@ func (w *terminalWriter) Write(p []byte) (int, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	all := p
+	if w.terminal {
+		width, _, _ := screen(w)
+		all = folded(p, width)
+	}
 	if len(w.rest) > 0 {
-		all = append(w.rest, p...)
+		all = append(w.rest, all...)
 		w.rest = nil
 	}
 	if bytes.IndexFunc(all, unseen) < 0 && utf8.Valid(all) {
@@ -97,6 +103,29 @@ func (w *terminalWriter) Write(p []byte) (int, error) {
 	}
 	_, err := io.WriteString(w.to, out.String())
 	return len(p), err
+}
+
+// folded breaks lines that are longer than a terminal between words, and indents what goes on
+// as the line is. What moves the cursor is left as it is.
+func folded(text []byte, width int) []byte {
+	if width <= 0 || len(text) <= width || bytes.ContainsRune(text, '\r') {
+		return text
+	}
+	var out []byte
+	for line := range bytes.Lines(text) {
+		bare := bytes.TrimSuffix(line, []byte("\n"))
+		if len(bare) <= width || layout.Width(string(bare)) <= width {
+			out = append(out, line...)
+			continue
+		}
+		indent := string(bare[:len(bare)-len(bytes.TrimLeft(bare, " "))])
+		if len(indent) > width/2 {
+			indent = ""
+		}
+		out = append(out, indent+strings.Join(layout.Fold(string(bare), width-len(indent)), "\n"+indent)...)
+		out = append(out, line[len(bare):]...)
+	}
+	return out
 }
 
 // unseen reports a character that a reader does not see, or is misled by.

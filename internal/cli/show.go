@@ -75,7 +75,7 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	s := e.Spec
 	line("machine", p.paint(visible(e.Name), text.FgHiCyan))
 	line("site", e.Site)
-	line("state", stateWord(p, e)+" ("+e.AtSite+" at the site)")
+	line("state", p.paint(e.InWords(), stateColours[e.InWords()]...)+" ("+e.AtSite+" at the site)")
 	line("power", string(e.Power))
 	line("host", visible(e.Host))
 	line("store", visible(e.Store))

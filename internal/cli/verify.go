@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -27,6 +28,7 @@ func (a *App) verifyCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "junit", Usage: "also write the results to `FILE` as JUnit XML"},
 			forceFlag(overFiles),
+			eachFlag(),
 		},
 		Action: a.verify,
 	}
@@ -68,8 +70,14 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 			Machines []mint.Verdict `json:"machines"`
 		}{"mintbatch/verify/1", failed, append([]mint.Verdict{}, verdicts...)})
 	case len(cells) > 0:
-		rows(a.Stdout, p, []string{"machine", "site", "as asked", "why not"}, cells)
-		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint(fmt.Sprintf("%s: %d as the sheet says, %d not", finding.Plural(len(verdicts), "machine"), len(verdicts)-failed, failed), text.Bold))
+		a.paged(c, func(w io.Writer) {
+			summed(w, func(w io.Writer) {
+				rows(w, p, []string{"machine", "count", "site", "as asked", "why not"}, inRanges(cells, c.Bool("each")))
+				fmt.Fprintln(w)
+			}, func(w io.Writer) {
+				paragraph(w, "", p.paint(fmt.Sprintf("%s: %d as the sheet says, %d not", finding.Plural(len(verdicts), "machine"), len(verdicts)-failed, failed), text.Bold))
+			})
+		})
 	}
 	if path := c.String("junit"); path != "" {
 		err = errors.Join(err, writeJUnit(s, path, over(c), verdicts))

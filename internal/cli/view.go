@@ -9,12 +9,13 @@ import (
 	"strings"
 	"unicode"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/layout"
 )
 
 // terminal reports whether a stream is a terminal, and how wide it is.
@@ -25,6 +26,9 @@ func terminal(stream any) (width int, ok bool) {
 
 // screen reports the width and height of a stream that is a terminal.
 func screen(stream any) (width, height int, ok bool) {
+	if p, is := stream.(*page); is {
+		return p.width, p.height, true
+	}
 	f, isFile := asFile(stream)
 	if !isFile || !term.IsTerminal(int(f.Fd())) {
 		return 0, 0, false
@@ -38,11 +42,11 @@ func screen(stream any) (width, height int, ok bool) {
 
 // painter colours text for a stream that can show it, and lays it out plainly
 // for those who have it read to them.
-type painter struct{ color, plain bool }
+type painter struct{ color, plain, wide bool }
 
 func (a *App) painter(stream io.Writer, no bool) painter {
 	_, isTerminal := terminal(stream)
-	return painter{isTerminal && !no && !a.plain && os.Getenv("NO_COLOR") == "", a.plain}
+	return painter{isTerminal && !no && !a.plain && os.Getenv("NO_COLOR") == "", a.plain, a.wide}
 }
 
 func (p painter) paint(s string, colors ...text.Color) string {
@@ -95,8 +99,8 @@ func oneLine(s string) string {
 }
 
 // rows prints a table: aligned columns, no lines, and no column that is empty
-// throughout. On a terminal the last column is folded to fit. Cells that were
-// painted must have been made visible before.
+// throughout. On a terminal it is fitted to the width. Cells that were painted must have
+// been made visible before.
 func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 	headings, cells = filled(headings, cells)
 	for _, line := range cells { // which filled has made
@@ -108,30 +112,22 @@ func rows(w io.Writer, p painter, headings []string, cells [][]string) {
 		sentences(w, headings, cells)
 		return
 	}
-	t := table.NewWriter()
-	t.SetOutputMirror(w)
-	t.SetStyle(table.Style{
-		Box:     table.BoxStyle{PaddingRight: "  "},
-		Options: table.Options{},
-		Format:  table.FormatOptions{Header: text.FormatDefault},
-	})
-	t.SuppressTrailingSpaces()
-	head := make(table.Row, len(headings))
-	for i, h := range headings {
-		head[i] = p.paint(h, text.Bold)
+	width, _ := terminal(w)
+	_ = layout.Table{Columns: columnsOf(headings), Cells: cells, Width: width, Wide: p.wide, Heading: func(h string) string { return p.paint(h, text.Bold) }}.Print(w)
+}
+
+// inRanges puts lines together that differ only in their first cell, a machine's name that
+// counts up, and says how many they are in a cell after it.
+func inRanges(cells [][]string, each bool) [][]string {
+	follows := func(a, b *[]string) bool {
+		return !each && machine.NameFollows((*a)[0], (*b)[0]) && slices.Equal((*a)[1:], (*b)[1:])
 	}
-	t.AppendHeader(head)
-	for _, line := range cells {
-		row := make(table.Row, len(line))
-		for i, c := range line {
-			row[i] = c
-		}
-		t.AppendRow(row)
+	var all [][]string
+	for _, s := range machine.Series(cells, follows) {
+		names := machine.NameRange(s[0][0], s[len(s)-1][0])
+		all = append(all, append([]string{names, several(len(s))}, s[0][1:]...))
 	}
-	if width, ok := terminal(w); ok {
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: len(headings), WidthMax: lastWidth(width, cells, headings), WidthMaxEnforcer: text.WrapSoft}})
-	}
-	t.Render()
+	return all
 }
 
 // sentences prints a line for each row that reads well aloud: each value after
@@ -170,18 +166,6 @@ func filled(headings []string, cells [][]string) ([]string, [][]string) {
 	return pick(headings, keep), out
 }
 
-// lastWidth is what a terminal leaves to the last column.
-func lastWidth(width int, cells [][]string, headings []string) int {
-	for i := range len(headings) - 1 {
-		widest := text.StringWidthWithoutEscSequences(headings[i])
-		for _, line := range cells {
-			widest = max(widest, text.StringWidthWithoutEscSequences(line[i]))
-		}
-		width -= widest + 2
-	}
-	return max(width-1, 24)
-}
-
 // findings prints findings, grouped by severity.
 func (a *App) findings(w io.Writer, all finding.List) {
 	p := a.painter(w, false)
@@ -212,7 +196,7 @@ func paragraph(w io.Writer, margin, s string) {
 		return
 	}
 	if width, ok := terminal(w); ok {
-		s = strings.ReplaceAll(text.WrapSoft(s, width-len(margin)-1), "\n", "\n"+margin)
+		s = strings.Join(layout.Fold(s, max(width-len(margin), 1)), "\n"+margin)
 	}
 	fmt.Fprintln(w, margin+s)
 }

@@ -170,6 +170,23 @@ func (b *Batch) TrySheet(in Input) {
 	b.Findings = found
 }
 
+// SheetNames are the names that the sheet speaks of, in lower case; nil if there is no sheet,
+// or it cannot be read.
+func (b *Batch) SheetNames(in Input) map[string]bool {
+	if !b.HasSheet(in) || in.Sheet == "-" {
+		return nil
+	}
+	source, err := b.fetchSheet(in)
+	if err != nil {
+		return nil
+	}
+	table, found := sheet.Read(source)
+	if found.Failed() {
+		return nil
+	}
+	return batch.Names(table)
+}
+
 // fetchSheet reads the bytes of the sheet, as far as any sheet goes.
 func (b *Batch) fetchSheet(in Input) (sheet.Source, error) {
 	source := sheet.Source{Name: in.Sheet, Kind: in.Kind, Worksheet: in.Worksheet, Rules: b.Setup.Rules()}

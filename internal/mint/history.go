@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"mintbatch/internal/core/glob"
+	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
 )
 
@@ -46,4 +47,20 @@ func (d *Desk) History(ctx context.Context, globs []string) ([]ledger.Event, err
 // Prune forgets what happened longer ago than so many days. The ledger must be held.
 func (d *Desk) Prune(ctx context.Context, days int) (int64, error) {
 	return d.Ledger.Prune(ctx, time.Now().AddDate(0, 0, -days))
+}
+
+// Unfinished are the machines that the last run has not brought to their end, and that run.
+func (d *Desk) Unfinished(ctx context.Context) (run string, names []string, err error) {
+	runs, err := d.Ledger.Runs(ctx)
+	if err != nil || len(runs) == 0 {
+		return "", nil, err
+	}
+	run = runs[len(runs)-1].ID
+	known, err := d.Ledger.Machines(ctx)
+	for _, k := range known {
+		if slices.ContainsFunc(k.Open, func(s proof.OpenStep) bool { return s.Run == run }) {
+			names = append(names, k.Name)
+		}
+	}
+	return "run " + run, names, err
 }

@@ -24,10 +24,11 @@ import (
 
 // Whether a site has a machine.
 const (
-	there     = "there"
-	Gone      = "gone"
-	notAsked  = "not contacted"
-	notListed = "not listed" // by a site that says so little that it is not believed
+	there      = "there"
+	Gone       = "gone"
+	notAsked   = "not contacted"
+	notInSheet = "not in sheet"
+	notListed  = "not listed" // by a site that says so little that it is not believed
 )
 
 // Entry is what is known of one machine.
@@ -47,6 +48,9 @@ type Entry struct {
 	Identity string       `json:"identity"`
 	Used     machine.Size `json:"used,omitempty"`  // of its store
 	Saved    machine.Size `json:"saved,omitempty"` // by being a linked clone
+	// Sheet is `not in sheet` for a machine that no row of the sheet asks for; empty if one
+	// does, or the sheet was not read.
+	Sheet string `json:"sheet,omitempty"`
 	// Display and Reported are set where one machine is asked for in full.
 	Display  string              `json:"display,omitempty"`
 	Reported map[string][]string `json:"reported_addresses,omitempty"` // by its guest, by MAC address
@@ -77,6 +81,8 @@ type ListRequest struct {
 	Names   []string // and globs; none means all
 	Contact plan.Contact
 	Missing plan.Missing
+	// Sheet are the names in the sheet, in lower case; nil if it was not read.
+	Sheet map[string]bool
 }
 
 // List reports what the ledger and the sites know. A site that cannot be reached
@@ -119,6 +125,9 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 			e.AtSite = notAsked
 		case e.AtSite == Gone && doubts[k.Site] != "":
 			e.AtSite = notListed
+		}
+		if r.Sheet != nil && !r.Sheet[strings.ToLower(e.Name)] {
+			e.Sheet = notInSheet
 		}
 		entries = append(entries, e)
 	}

@@ -2,6 +2,7 @@ package batch
 
 import (
 	"slices"
+	"strings"
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
@@ -46,6 +47,27 @@ func namesOf(t *sheet.Table, r sheet.Row) []string {
 	names := span.Names()
 	for i := range names {
 		names[i], _ = inDomain(names[i])
+	}
+	return names
+}
+
+// Names are the names that the rows of a sheet speak of, in lower case, whatever else is wrong
+// with them.
+func Names(table *sheet.Table) map[string]bool {
+	names := map[string]bool{}
+	column := slices.IndexFunc(table.Columns, func(c sheet.Column) bool { return c.Name == "machine" })
+	if column < 0 {
+		return names
+	}
+	for _, row := range table.Rows {
+		span, err := machine.ParseSpan(row.Cells[column])
+		if err != nil || span.Count() > MaxMachines {
+			continue
+		}
+		for i := range span.Count() {
+			name, _ := inDomain(span.Name(i))
+			names[strings.ToLower(name)] = true
+		}
 	}
 	return names
 }

@@ -121,3 +121,14 @@ func (p Proof) Drifted() int {
 	}
 	return n
 }
+
+// Restarts counts the machines that are shut down and started again for their changes.
+func (p Proof) Restarts() int {
+	n := 0
+	for _, w := range p.Works {
+		if w.Word == Adjust && slices.ContainsFunc(w.Reasons, func(r Reason) bool { return r.Restart && !r.Forbidden }) {
+			n++
+		}
+	}
+	return n
+}

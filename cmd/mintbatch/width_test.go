@@ -1,0 +1,70 @@
+//go:build !windows
+
+package main
+
+import (
+	"fmt"
+	"io"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/layout"
+)
+
+// long is a sheet of what makes views wide.
+var long = `machine,preset,template,network,address,network.2,address.2,network.3,address.3,owner,notes,labels,until,disks,password
+bms-` + strings.Repeat("sonar", 11) + `-001,sonar-node,deb12-base,survey,198.51.100.60 2001:db8:b0a7:0:ffff:ffff:ffff:1,survey,198.51.100.61,chart,203.0.113.20,海図室 ångström sø ` + "e\u0301\u0301 \u200b" + `,"a long note, in which a lot is written about what this machine is for, and for whom",leg=north,2027-03-31,2GiB,generate
+bms-tide-[01-03],tide-gauge,deb12-base,survey,pool,,,,,tide desk,,,,,
+bms-tide-09,tide-gauge,deb12-base,survey,pool,,,,,tide desk,,,,,
+`
+
+// onTerminal runs the program in a folder, on a terminal of a width.
+func onTerminal(t *testing.T, dir string, width int, args ...string) string {
+	t.Helper()
+	c := exec.Command("mintbatch", args...)
+	c.Dir = dir
+	c.Env = append(c.Environ(), "PAGER=cat", "TERM=xterm")
+	screen, err := pty.StartWithSize(c, &pty.Winsize{Rows: 200, Cols: uint16(width)})
+	require.NoError(t, err)
+	out, _ := io.ReadAll(screen) // which ends with an error once nobody holds the other side
+	_ = c.Wait()
+	return strings.ReplaceAll(string(out), "\r\n", "\n")
+}
+
+// No view has a line that is longer than its terminal, whatever the sheet says.
+func TestNoLineIsTooLong(t *testing.T) {
+	t.Parallel()
+	dir, _ := served(t, 500)
+	write(t, dir, "machines.csv", long)
+	name := "bms-" + strings.Repeat("sonar", 11) + "-001"
+	views := [][]string{
+		{"check"}, {"proof"}, {"proof", "--each", "--wide"}, {"mint", "--yes"}, {"mint", "--yes", "--each"}, {"list"}, {"list", "--each", "--wide"}, {"list", "--group", "owner"},
+		{"list", "--columns", "machine,identity,mac,notes"}, {"verify"}, {"verify", "--each"}, {"history"}, {"runs"}, {"runs", "show"}, {"show", name}, {"show", "--why", name},
+		{"survey"}, {"template", "list"}, {"pool", "list"}, {"pool", "show", "survey/nodes"}, {"secret", "list"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"proof", "--sheet", "shrunk.csv"},
+		{"mint", "--yes", "--sheet", "shrunk.csv"}, {"retire", "--yes", "--strays", "--sheet", "shrunk.csv"}, {"remake", "--yes", "bms-tide-01"}, {"accept", "bms-tide-01", "--yes"}, {"prof"}, {"check", "--sheet", "wrong.csv"}, {"list", "nobody-of-that-name"},
+	}
+	write(t, dir, "shrunk.csv", strings.Replace(long, "bms-tide-09,tide-gauge,deb12-base,survey,pool,,,,,tide desk,,,,,", "", 1))
+	write(t, dir, "wrong.csv", strings.ReplaceAll(long, "198.51.100.6", "198.51.900.6")+"bms-tide-09,no-such-preset-anywhere,deb12-base,survey,pool,,,,,x,,,,,\n")
+	for _, width := range []int{60, 80, 120, 200} {
+		for _, args := range views {
+			for _, line := range strings.Split(onTerminal(t, dir, width, args...), "\n") {
+				for _, drawn := range strings.Split(line, "\r") {
+					assert.LessOrEqual(t, layout.Width(drawn), width, "%s: %q", args, drawn)
+				}
+			}
+		}
+		for _, of := range []string{"list", "proof"} {
+			out := strings.Join(strings.Fields(onTerminal(t, dir, width, of, "--each", "--wide", "--no-color")), "")
+			for _, value := range []string{name, "198.51.100.60", "2001:db8:b0a7:0:ffff:ffff:ffff:1", "198.51.100.61", "203.0.113.20", "海図室ångström", "tide desk", "bms-tide-02"} {
+				assert.Contains(t, out, strings.ReplaceAll(value, " ", ""), "%s at %d", of, width)
+			}
+		}
+	}
+	assert.FileExists(t, filepath.Join(dir, "mintbatch.ledger"), fmt.Sprint(views))
+}
