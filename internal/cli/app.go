@@ -87,6 +87,9 @@ func (a *App) Main(args []string) int {
 	}()
 	signal.Ignore(syscall.SIGPIPE) // whoever no longer reads does not end what is under way
 	err := a.command().Run(ctx, args)
+	if hungUp(a.Stdout) && (err == nil || errors.Is(err, syscall.EPIPE)) {
+		return exitDone // whoever reads has seen enough
+	}
 	if unwritten := failed(a.Stdout); unwritten != nil && (err == nil || errors.Is(err, errors.Unwrap(unwritten))) {
 		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", unwritten)
 		return exitUnreachable
@@ -186,6 +189,8 @@ func (a *App) command() *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}
 	refuseMisuse(root)
+	cli.HelpPrinter = func(w io.Writer, _ string, of any) { showHelp(w, a.painter(a.Stdout, false), of.(*cli.Command)) }
+	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintln(c.Root().Writer, version()) }
 	return root
 }
 
@@ -247,31 +252,6 @@ var meant = map[string]string{
 	"delete": "`mintbatch retire` deletes machines",
 	"remove": "`mintbatch retire` deletes machines",
 	"status": "`mintbatch list` shows the state of the machines",
-}
-
-// help shows the help of a command: help, help mint, help pool list.
-func help(ctx context.Context, c *cli.Command) error {
-	of := c.Root()
-	for _, word := range c.Args().Slice() {
-		next := of.Command(word)
-		if next == nil {
-			return noCommand(of, word)
-		}
-		of = next
-	}
-	if of == c.Root() {
-		return cli.ShowRootCommandHelp(of)
-	}
-	cli.HelpPrinter(of.Root().Writer, helpOf(of), of)
-	return nil
-}
-
-// helpOf is the template of a command's help.
-func helpOf(c *cli.Command) string {
-	if len(c.Commands) > 0 {
-		return cli.SubcommandHelpTemplate
-	}
-	return cli.CommandHelpTemplate
 }
 
 // noArguments refuses arguments for a command that takes none.

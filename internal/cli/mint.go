@@ -30,7 +30,7 @@ func (a *App) mintCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			&cli.IntFlag{Name: "stop-after", Usage: "start no further machines after `N` failures"},
-			&cli.StringFlag{Name: "waves", Usage: "mint in waves such as `1,10%,rest`, each confirmed before the next; a wave with failures is the last (default: the setup's waves)"},
+			&cli.StringFlag{Name: "waves", Usage: "mint in `WAVES` such as 1,10%,rest, each confirmed before the next; a wave with failures is the last (default: the setup's waves)"},
 			&cli.BoolFlag{Name: "failed", Usage: "only the machines that the last run did not finish"},
 			&cli.BoolFlag{Name: "no-start", Usage: "make all machines but start none; run the command without it to continue"},
 			eachFlag(),

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"syscall"
 	"unicode"
 	"unicode/utf8"
 
@@ -62,6 +63,9 @@ func failed(stream io.Writer) error {
 	}
 	return fmt.Errorf("the output cannot be written: %w", err)
 }
+
+// hungUp reports whether whoever was reading a stream does not any more.
+func hungUp(stream io.Writer) bool { return errors.Is(failed(stream), syscall.EPIPE) }
 
 // drawn are the sequences that views draw with: colours, and the progress of a run
 // over itself (ECMA-48).

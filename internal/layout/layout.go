@@ -56,7 +56,9 @@ const (
 func (t Table) Print(w io.Writer) error {
 	l := t.arrange()
 	var b strings.Builder
-	l.line(&b, l.headings())
+	if slices.ContainsFunc(t.Columns, func(c Column) bool { return c.Heading != "" }) {
+		l.line(&b, l.headings())
+	}
 	for _, row := range t.Cells {
 		l.line(&b, row)
 		for _, s := range l.below(row) {
