@@ -12,7 +12,7 @@ var chapters = []struct {
 	title    string
 	commands []string
 }{
-	{"Get ready", []string{"demo", "new", "setup", "template", "secret", "sandbox"}},
+	{"Get ready", []string{"demo", "new", "setup", "template", "secret", "sandbox", "completion"}},
 	{"Look before", []string{"check", "proof", "survey", "pool"}},
 	{"Do it", []string{"mint", "remake", "accept", "retire", "sweep"}},
 	{"Look after", []string{"list", "show", "verify", "console", "runs", "history"}},

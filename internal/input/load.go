@@ -171,7 +171,7 @@ func (b *Batch) TrySheet(in Input) {
 }
 
 // SheetNames are the names that the sheet speaks of, in lower case; nil if there is no sheet,
-// or it cannot be read.
+// it cannot be read, or speaks of none.
 func (b *Batch) SheetNames(in Input) map[string]bool {
 	if !b.HasSheet(in) || in.Sheet == "-" {
 		return nil
@@ -180,11 +180,11 @@ func (b *Batch) SheetNames(in Input) map[string]bool {
 	if err != nil {
 		return nil
 	}
-	table, found := sheet.Read(source)
-	if found.Failed() {
+	cells := sheet.Machines(source)
+	if len(cells) == 0 {
 		return nil
 	}
-	return batch.Names(table)
+	return batch.Names(cells)
 }
 
 // fetchSheet reads the bytes of the sheet, as far as any sheet goes.

@@ -51,16 +51,12 @@ func namesOf(t *sheet.Table, r sheet.Row) []string {
 	return names
 }
 
-// Names are the names that the rows of a sheet speak of, in lower case, whatever else is wrong
-// with them.
-func Names(table *sheet.Table) map[string]bool {
+// Names are the names that cells of the column of machines stand for, in lower case, whatever
+// is wrong with others.
+func Names(cells []string) map[string]bool {
 	names := map[string]bool{}
-	column := slices.IndexFunc(table.Columns, func(c sheet.Column) bool { return c.Name == "machine" })
-	if column < 0 {
-		return names
-	}
-	for _, row := range table.Rows {
-		span, err := machine.ParseSpan(row.Cells[column])
+	for _, cell := range cells {
+		span, err := machine.ParseSpan(cell)
 		if err != nil || span.Count() > MaxMachines {
 			continue
 		}

@@ -69,10 +69,44 @@ func (m *evidence) set(i int, is bool) {
 // Read reads a sheet. It reports all findings of its form and its headings; what
 // the cells mean is the batch's matter.
 func Read(s Source) (*Table, finding.List) {
-	var found finding.List
-	fail := func(code, message, hint string) (*Table, finding.List) {
-		found.Add(finding.Finding{Code: code, At: finding.Position{File: s.Name}, Message: message, Hint: hint})
-		return &Table{File: s.Name}, found
+	chosen, kind, problem := open(s)
+	if problem != nil {
+		return &Table{File: s.Name}, finding.List{*problem}
+	}
+	t := &Table{File: s.Name, Worksheet: chosen.worksheet, Kind: kind, Comma: chosen.comma}
+	var gathered finding.Collector
+	if kind == CSV && inWindows1252(s.Content) {
+		gathered.Add(finding.Finding{Severity: finding.Note, Code: "old-encoding", At: finding.Position{File: s.Name},
+			Message: "the sheet is not UTF-8 and was read as Windows-1252", Hint: "check accented letters, or save it as UTF-8"}, "")
+	}
+	t.arrange(chosen, s.Rules, &gathered)
+	return t, gathered.List()
+}
+
+// Machines reads what stands in the column of the machines alone, whatever is wrong with the
+// sheet.
+func Machines(s Source) []string {
+	chosen, _, problem := open(s)
+	if problem != nil {
+		return nil
+	}
+	var t Table
+	a := t.arranger(chosen, s.Rules, &finding.Collector{})
+	var all []string
+	for l := range chosen.lines {
+		if l.number > t.HeadingRow && !a.isCommentedOut(l) {
+			if name := strings.TrimSpace(l.cell(a.machine)); name != "" {
+				all = append(all, name)
+			}
+		}
+	}
+	return all
+}
+
+// open finds the worksheet of a sheet, and its kind.
+func open(s Source) (grid, Kind, *finding.Finding) {
+	fail := func(code, message, hint string) (grid, Kind, *finding.Finding) {
+		return grid{}, "", &finding.Finding{Code: code, At: finding.Position{File: s.Name}, Message: message, Hint: hint}
 	}
 	if len(s.Content) > MaxContent {
 		return fail("too-large", fmt.Sprintf("the sheet is larger than %d MiB", MaxContent>>20), "split it")
@@ -92,22 +126,10 @@ func Read(s Source) (*Table, finding.List) {
 	if err != nil {
 		f := err.finding()
 		f.At.File = s.Name
-		found.Add(f)
-		return &Table{File: s.Name}, found
+		return grid{}, "", &f
 	}
 	chosen, problem := choose(s, grids)
-	if problem != nil {
-		found.Add(*problem)
-		return &Table{File: s.Name}, found
-	}
-	t := &Table{File: s.Name, Worksheet: chosen.worksheet, Kind: kind, Comma: chosen.comma}
-	var gathered finding.Collector
-	if kind == CSV && inWindows1252(s.Content) {
-		gathered.Add(finding.Finding{Severity: finding.Note, Code: "old-encoding", At: finding.Position{File: s.Name},
-			Message: "the sheet is not UTF-8 and was read as Windows-1252", Hint: "check accented letters, or save it as UTF-8"}, "")
-	}
-	t.arrange(chosen, s.Rules, &gathered)
-	return t, gathered.List()
+	return chosen, kind, problem
 }
 
 // choose picks the worksheet: the named one, else the only one that has our

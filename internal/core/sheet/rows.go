@@ -11,19 +11,15 @@ import (
 // arrange understands the headings and puts the cells of the rows below under
 // them.
 func (t *Table) arrange(g grid, rules []Rule, found *finding.Collector) {
-	heading, _ := g.headingLine(rules)
-	t.HeadingRow = heading.number
-	a := arranger{Table: t, at: t.headings(heading, g.named, rules, found), found: found, named: g.named}
-	a.machine = a.indexOf("machine")
-	a.numbering = a.numbered(g)
+	a := t.arranger(g, rules, found)
 	for l := range g.lines {
-		if l.number <= heading.number || blank(l.cells) || a.isCommentedOut(l) || a.noMachine(l) {
+		if l.number <= t.HeadingRow || blank(l.cells) || a.isCommentedOut(l) || a.noMachine(l) {
 			continue
 		}
 		t.Rows = append(t.Rows, a.row(l))
 	}
 	if len(t.Rows) == 0 && len(t.Columns) > 0 {
-		found.Add(finding.Finding{Severity: finding.Warning, Code: "no-machines", At: t.RowPosition(Row{Number: heading.number}),
+		found.Add(finding.Finding{Severity: finding.Warning, Code: "no-machines", At: t.RowPosition(Row{Number: t.HeadingRow}),
 			Message: "the sheet has no machines", Hint: "write one machine, or a range of machines, in each row below the headings"}, "")
 	}
 }
@@ -36,6 +32,16 @@ type arranger struct {
 	named     bool
 	machine   int // index of the machine's cell; -1 if there is none
 	numbering map[int]bool
+}
+
+// arranger understands the headings.
+func (t *Table) arranger(g grid, rules []Rule, found *finding.Collector) *arranger {
+	heading, _ := g.headingLine(rules)
+	t.HeadingRow = heading.number
+	a := &arranger{Table: t, at: t.headings(heading, g.named, rules, found), found: found, named: g.named}
+	a.machine = a.indexOf("machine")
+	a.numbering = a.numbered(g)
+	return a
 }
 
 func (a *arranger) indexOf(column string) int {
