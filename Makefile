@@ -3,7 +3,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: histories demo test build lint race fuzz bench table real bench-real cross clean
+.PHONY: histories demo test build lint race fuzz bench table real bench-real cross packages check-packages clean
 
 demo: build
 	./mintbatch demo
@@ -18,6 +18,7 @@ lint:
 	@unformatted=$$(gofmt -l .); test -z "$$unformatted" || { echo "not formatted: $$unformatted"; exit 1; }
 	$(GO) vet ./... && $(GO) vet -tags real ./...
 	$(GO) tool staticcheck ./...
+	cd packaging && $(GO) vet . # a module of its own
 	$(GO) test ./internal # arrows only run down
 
 race:
@@ -64,6 +65,15 @@ real:
 bench-real:
 	./real/guest.sh $(GUEST)
 	MINTBATCH_REAL_GUEST=$(GUEST) ./real/host.sh $(GO) test -tags real -timeout 60m -run '^$$' -bench Libvirt -benchtime 1x ./bench
+
+# Packages for all systems, in dist: make packages VERSION=1.2.3
+VERSION ?= 0.1.0
+packages:
+	cd packaging && $(GO) run . -version $(VERSION)
+
+# Those of this system, built twice, installed and removed in a clean tree.
+check-packages:
+	./packaging/check.sh
 
 cross:
 	GOOS=linux GOARCH=arm64 $(GO) build -o /dev/null ./cmd/mintbatch

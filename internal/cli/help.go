@@ -54,14 +54,7 @@ func showHelp(w io.Writer, p painter, c *cli.Command) {
 		h.lines("", text)
 	}
 	h.heading("Usage")
-	usage := m.name
-	if len(m.commands) > 0 {
-		usage += " COMMAND"
-	}
-	if len(m.options) > 0 {
-		usage += " [OPTION...]"
-	}
-	h.lines("  ", strings.TrimSpace(usage+" "+m.args))
+	h.lines("  ", strings.TrimSpace(m.name+" "+m.synopsis()+m.args))
 	if c.Root() == c {
 		h.chapters(c)
 		h.options("Options of all commands", m.options)

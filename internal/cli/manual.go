@@ -12,7 +12,7 @@ var chapters = []struct {
 	title    string
 	commands []string
 }{
-	{"Get ready", []string{"demo", "new", "setup", "template", "secret", "sandbox", "completion"}},
+	{"Get ready", []string{"demo", "new", "setup", "template", "secret", "sandbox", "completion", "manual"}},
 	{"Look before", []string{"check", "proof", "survey", "pool"}},
 	{"Do it", []string{"mint", "remake", "accept", "retire", "sweep"}},
 	{"Look after", []string{"list", "show", "verify", "console", "runs", "history"}},
@@ -61,6 +61,18 @@ func manualOf(c *cli.Command) manual {
 	m.page += ", " + of.Name
 	m.exits = exitsOf(m.name)
 	return m
+}
+
+// synopsis is what stands between a command's name and its arguments.
+func (m manual) synopsis() string {
+	text := ""
+	if len(m.commands) > 0 {
+		text = "COMMAND "
+	}
+	if len(m.options) > 0 {
+		text += "[OPTION...] "
+	}
+	return text
 }
 
 // visibleCommands are those that a command groups.
