@@ -27,7 +27,10 @@ func (a *App) setupCommand() *cli.Command {
 	}
 }
 
-func (a *App) setupSchema(context.Context, *cli.Command) error { return a.document(setup.Schema()) }
+func (a *App) setupSchema(context.Context, *cli.Command) error {
+	_, err := raw(a.Stdout).Write(setup.SchemaText())
+	return err
+}
 
 func (a *App) setupCheck(_ context.Context, c *cli.Command) error {
 	in, err := a.input(c)

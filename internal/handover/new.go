@@ -2,7 +2,6 @@ package handover
 
 import (
 	_ "embed"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -24,10 +23,7 @@ var starterSetup string
 // or a sheet that somebody has worked on: a setup is written over only if it is the
 // starter's, a sheet gets its drop-down lists anew.
 func New(dir string, over output.Over) (written []string, err error) {
-	schema, err := json.MarshalIndent(setup.Schema(), "", "  ")
-	if err != nil {
-		return nil, err
-	}
+	schema := setup.SchemaText()
 	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(starterSetup)})
 	if found.Failed() {
 		return nil, &input.Refused{Findings: found}

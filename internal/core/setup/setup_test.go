@@ -111,6 +111,43 @@ func TestSchema(t *testing.T) {
 	}
 }
 
+// Every key says what it is and gives an example, in a schema that an editor loads at once.
+func TestSchemaExplains(t *testing.T) {
+	text := SchemaText()
+	assert.Less(t, len(text), 60_000)
+	var whole map[string]any
+	require.NoError(t, json.Unmarshal(text, &whole))
+	keys, used := 0, map[string]bool{}
+	visit := func(name string, of map[string]any) {
+		for _, part := range append([]any{of}, anyOf(of)...) {
+			properties, _ := part.(map[string]any)["properties"].(map[string]any)
+			for key, p := range properties {
+				of := p.(map[string]any)
+				if to, is := of["$ref"].(string); is && strings.Contains(to, "/properties/") {
+					continue // it is explained there
+				}
+				keys++
+				used[name+"."+key] = true
+				assert.NotEmpty(t, of["description"], name+"."+key)
+				assert.NotEmpty(t, of["examples"], name+"."+key)
+			}
+		}
+	}
+	visit("Setup", whole)
+	for name, d := range whole["$defs"].(map[string]any) {
+		visit(name, d.(map[string]any))
+	}
+	assert.Greater(t, keys, 170)
+	for key := range examples {
+		assert.True(t, used[key], "there is no %s", key)
+	}
+}
+
+func anyOf(of map[string]any) []any {
+	all, _ := of["anyOf"].([]any)
+	return all
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(good))
 	f.Add([]byte("a: &x [*x]"))
