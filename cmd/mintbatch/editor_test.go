@@ -24,7 +24,6 @@ type editor struct {
 	to    io.Writer
 	from  *bufio.Reader
 	asked int
-	found chan []string // the messages of the diagnostics of the open file
 }
 
 type rpc struct {
