@@ -82,6 +82,7 @@ func TestScripts(t *testing.T) {
 			"at-site":      atSite,
 			"edit":         edit,
 			"names":        names,
+			"lacks":        lacks,
 			"change":       change,
 			"idof":         idOf,
 			"sameline":     lines(true),
@@ -165,6 +166,19 @@ func names(ts *testscript.TestScript, _ bool, args []string) {
 }
 
 // edit replaces text in a file: `edit FILE OLD NEW`; \n is a line feed.
+// lacks fails if one of some files contains what is in another: lacks PASSWORD FILE...
+func lacks(ts *testscript.TestScript, _ bool, args []string) {
+	secret := strings.TrimSpace(ts.ReadFile(args[0]))
+	if secret == "" {
+		ts.Fatalf("%s is empty", args[0])
+	}
+	for _, file := range args[1:] {
+		if strings.Contains(ts.ReadFile(file), secret) {
+			ts.Fatalf("%s contains it", file)
+		}
+	}
+}
+
 func edit(ts *testscript.TestScript, _ bool, args []string) {
 	text := ts.ReadFile(args[0])
 	for i := range args {

@@ -104,24 +104,38 @@ func Read(from io.Reader) (*Log, error) {
 	return l, lines.Err()
 }
 
+// take takes a line of a machine. Steps may be done at the same time.
 func (c *Course) take(one Line) {
 	c.Ended = one.At
-	last := len(c.Spans) - 1
-	open := last >= 0 && c.Spans[last].To.IsZero()
 	switch one.State {
 	case "begun":
-		if last >= 0 && !open {
-			c.Waited += max(0, one.At.Sub(c.Spans[last].To))
+		if idle, since := c.idle(); idle {
+			c.Waited += max(0, one.At.Sub(since))
 		}
 		c.Spans = append(c.Spans, Span{Step: one.Step, From: one.At})
 	case "done", "failed", "stopped", "finished":
-		if open {
-			c.Spans[last].end(one.At)
+		for i := range c.Spans {
+			if c.Spans[i].To.IsZero() && (one.Step == "" || one.Step == c.Spans[i].Step || one.State != "done") {
+				c.Spans[i].end(one.At)
+			}
 		}
 		if one.State != "done" {
 			c.Result, c.Error = one.State, one.Error
 		}
 	}
+}
+
+// idle reports whether the machine has done something and does nothing now, and since when.
+func (c *Course) idle() (idle bool, since time.Time) {
+	for _, s := range c.Spans {
+		if s.To.IsZero() {
+			return false, since
+		}
+		if s.To.After(since) {
+			since = s.To
+		}
+	}
+	return len(c.Spans) > 0, since
 }
 
 // end ends a span, which takes no time if the clock was set back meanwhile.

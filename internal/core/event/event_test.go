@@ -40,6 +40,19 @@ func TestRead(t *testing.T) {
 	assert.ErrorIs(t, err, ErrLog)
 }
 
+// Steps that are done at the same time end each at its own time.
+func TestStepsSideBySide(t *testing.T) {
+	line := func(second, step, state string) string {
+		return `{"at":"2026-11-23T18:00:` + second + `Z","site":"quay","name":"a","step":"` + step + `","state":"` + state + `"}` + "\n"
+	}
+	head, _, _ := strings.Cut(log, "\n")
+	l, err := Read(strings.NewReader(head + "\n" + line("01", "seed", "begun") + line("02", "wire", "begun") + line("03", "seed", "done") + line("05", "wire", "done") +
+		line("06", "start", "begun") + line("07", "start", "done") + line("30", "", "finished")))
+	require.NoError(t, err)
+	a := l.Courses[0]
+	assert.Equal(t, []time.Duration{2 * time.Second, 3 * time.Second, time.Second, time.Second}, []time.Duration{a.Took("seed"), a.Took("wire"), a.Took("start"), a.Waited})
+}
+
 func FuzzRead(f *testing.F) {
 	f.Add(log)
 	f.Add(strings.Replace(log, "18:00:05Z", "12:00:05Z", 2)) // the clock was set back
