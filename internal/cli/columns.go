@@ -6,7 +6,7 @@ import "mintbatch/internal/layout"
 // becomes of a cell without room, and which columns go first. A column that is not listed is
 // shown as it is.
 var shown = map[string]layout.Column{
-	"why": {Kind: layout.Below}, "why not": {Kind: layout.Below},
+	"why": {Kind: layout.Below}, "what": {Kind: layout.Words}, "why not": {Kind: layout.Below},
 
 	"addresses": {Kind: layout.Words}, "detail": {Kind: layout.Words}, "changes": {Kind: layout.Words}, "guest and row": {Kind: layout.Words},
 	"outcome": {Kind: layout.Words}, "value": {Kind: layout.Words}, "note": {Kind: layout.Words}, "kept disk": {Kind: layout.Words}, "pools": {Kind: layout.Words},

@@ -19,7 +19,8 @@ func (a *App) historyCommand() *cli.Command {
 		Description: "Shows the history in the ledger, also of machines that no longer exist. Names may be globs;\n" +
 			"without names, changes of addresses are included. `mintbatch runs` shows the sheet and setup of\n" +
 			"each run.\n\n" +
-			"   mintbatch history bms-sonar-01",
+			"   mintbatch history bms-sonar-01\n   mintbatch history --since 2026-11-23 --until 2026-11-24 --user anna",
+		Flags:  periodFlags(),
 		Action: a.withSetup(anyArguments, a.history, "ledger"),
 	}
 }
@@ -36,7 +37,11 @@ type eventJSON struct {
 }
 
 func (a *App) history(ctx context.Context, c *cli.Command, s *mint.Desk) error {
-	all, err := s.History(ctx, c.Args().Slice())
+	period, err := periodOf(c)
+	if err != nil {
+		return err
+	}
+	all, err := s.History(ctx, c.Args().Slice(), period)
 	if err != nil {
 		return err
 	}

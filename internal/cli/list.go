@@ -36,6 +36,7 @@ func (a *App) listCommand() *cli.Command {
 			&cli.StringFlag{Name: "group", Usage: "a list of its own for each value of a `FIELD`, such as site, owner, preset or label:NAME"},
 			&cli.StringFlag{Name: "columns", Usage: "show these `FIELDS`, separated by commas"},
 			&cli.BoolFlag{Name: "csv", Usage: "print CSV, a line for each machine"},
+			&cli.StringFlag{Name: "at", Usage: "what there was at a `MOMENT`, by the history: 2026-11-23 (at its end), \"2026-11-23 18:00\", 7d (ago)"},
 			eachFlag(),
 		},
 		Action: a.list,
@@ -105,6 +106,9 @@ func arrangementOf(c *cli.Command) (r arrangement, err error) {
 }
 
 func (a *App) list(ctx context.Context, c *cli.Command) error {
+	if c.String("at") != "" {
+		return a.listAt(ctx, c)
+	}
 	how, err := arrangementOf(c)
 	if err != nil {
 		return err
@@ -155,6 +159,46 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 		})
 	})
 	return err
+}
+
+// listAt lists what there was.
+func (a *App) listAt(ctx context.Context, c *cli.Command) error {
+	at, err := mint.Moment(c.String("at"), time.Now(), true)
+	if err != nil {
+		return misuse{err}
+	}
+	s, err := a.openSetup(ctx, c, "ledger")
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	all, err := s.ListAt(ctx, c.Args().Slice(), at)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.document(struct {
+			Schema   string         `json:"schema"`
+			At       time.Time      `json:"at"`
+			Machines []mint.Earlier `json:"machines"`
+		}{"mintbatch/list-at/1", at, append([]mint.Earlier{}, all...)})
+	}
+	var cells [][]string
+	for _, m := range all {
+		cells = append(cells, []string{visible(m.Name), m.Site, m.State, when(m.Since), m.Run, visible(m.Detail)})
+	}
+	p := a.painter(a.Stdout, c.Bool("no-color"))
+	a.paged(c, func(w io.Writer) {
+		summed(w, func(w io.Writer) {
+			if len(cells) > 0 {
+				rows(w, p, []string{"machine", "site", "state", "since", "run", "what"}, cells)
+				fmt.Fprintln(w)
+			}
+		}, func(w io.Writer) {
+			paragraph(w, "", p.paint(finding.Plural(len(all), "machine")+" at "+at.Format("2006-01-02 15:04:05 MST"), text.Bold))
+		})
+	})
+	return nil
 }
 
 // showEntries prints a line for each machine, or for those that are alike.

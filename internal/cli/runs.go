@@ -20,7 +20,8 @@ func (a *App) runsCommand() *cli.Command {
 		Usage: "list the runs on this ledger, by whom and with what outcome",
 		Description: "Lists every run that changed something, the oldest first. A run without an end was killed or is\n" +
 			"in progress.\n\n" +
-			"   mintbatch runs\n   mintbatch runs show",
+			"   mintbatch runs --since 7d\n   mintbatch runs show",
+		Flags:    periodFlags(),
 		Commands: []*cli.Command{a.runShowCommand()},
 		Action:   a.withSetup(noSubcommand, a.runs, "ledger", "events"),
 	}
@@ -39,6 +40,10 @@ type runJSON struct {
 }
 
 func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	period, err := periodOf(c)
+	if err != nil {
+		return err
+	}
 	all, err := s.Ledger.Runs(ctx)
 	if err != nil {
 		return err
@@ -47,6 +52,9 @@ func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	documents := []runJSON{}
 	var cells [][]string
 	for _, r := range all {
+		if !period.Has(r.Started, r.User) {
+			continue
+		}
 		documents = append(documents, runJSON(r))
 		took, outcome := r.Ended.Sub(r.Started).Round(100*time.Millisecond).String(), r.Outcome
 		if r.Ended.IsZero() {

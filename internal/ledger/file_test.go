@@ -122,7 +122,7 @@ func filled(t *testing.T) (content []byte, says string) {
 			require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: step, Run: run, State: Done}))
 		}
 		require.NoError(t, l.Seal(ctx, m.Key, "ssh-ed25519 A", map[string]string{"password": "sealed " + name}))
-		require.NoError(t, l.Finish(ctx, run, m))
+		require.NoError(t, l.Finish(ctx, run, m, "made", ""))
 		require.NoError(t, l.KeepDisks(ctx, Kept{Key: m.Key, Generation: 9, Disks: []string{"d"}, Run: run}))
 		require.NoError(t, l.Begin(ctx, run, m, 2, held(name, fmt.Sprintf("198.51.100.%d", 40+i))))
 		require.NoError(t, l.EndRun(ctx, run, "stopped"))
@@ -207,7 +207,7 @@ func TestGoingBack(t *testing.T) {
 		second.Guest.Hostname = "renamed"
 		require.NoError(t, l.Begin(ctx, "r1", first, 1, held("a", "198.51.100.7")))
 		require.NoError(t, l.SetPlace(ctx, first.Key, "hv1", "fast"))
-		require.NoError(t, l.Finish(ctx, "r1", first))
+		require.NoError(t, l.Finish(ctx, "r1", first, "made", ""))
 		require.NoError(t, l.Begin(ctx, "r2", second, 2, held("a", "198.51.100.8")))
 		require.NoError(t, l.Replacing(ctx, first.Key, RemovalAsked))
 		require.NoError(t, l.Begin(ctx, "r3", second, 3, held("a", "198.51.100.8")), "a half-made generation is none to go back to")

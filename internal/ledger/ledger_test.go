@@ -65,7 +65,7 @@ func TestAMachinesLife(t *testing.T) {
 		require.NoError(t, l.SetPlace(ctx, m.Key, "hv1", "fast"))
 		require.NoError(t, l.Seal(ctx, m.Key, "ssh-ed25519 A", map[string]string{"password": "sealed"}))
 		m.Info.Notes = "changed"
-		require.NoError(t, l.Finish(ctx, "r1", m))
+		require.NoError(t, l.Finish(ctx, "r1", m, "made", ""))
 		require.NoError(t, l.EndRun(ctx, "r1", "done"))
 		require.NoError(t, l.Close())
 
@@ -174,7 +174,7 @@ func TestRunsSideBySide(t *testing.T) {
 	assert.Contains(t, busy.Error(), "run "+t.Name()+"-1 (mint by ann on hv, since ")
 	assert.Contains(t, busy.Error(), "is working on a and 1 more")
 	require.NoError(t, first.Begin(ctx, t.Name()+"-1", one("a"), 1, held("a", "198.51.100.97")))
-	require.NoError(t, first.Finish(ctx, t.Name()+"-1", one("a")))
+	require.NoError(t, first.Finish(ctx, t.Name()+"-1", one("a"), "made", ""))
 	started(t, third, t.Name()+"-3", "a")
 	require.NoError(t, first.EndRun(ctx, t.Name()+"-1", "done"))
 	all, err := first.Reservations(ctx)
@@ -304,7 +304,7 @@ func TestMoving(t *testing.T) {
 	require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))
 	require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: "clone", Input: "i", Run: "r1", State: Begun}))
 	require.NoError(t, l.Seal(ctx, m.Key, "ssh-ed25519 A", map[string]string{"password": "sealed"}))
-	require.NoError(t, l.Finish(ctx, "r1", m))
+	require.NoError(t, l.Finish(ctx, "r1", m, "made", ""))
 	var first, second, third bytes.Buffer
 	require.NoError(t, l.Export(ctx, &first))
 	shared := opened(t, servertest.Database(t))

@@ -212,9 +212,9 @@ func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, gener
 	})
 }
 
-// Finish writes that a machine is as its spec says. Nothing of its journal is open
-// from then on, and nothing is left of an earlier clone.
-func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) error {
+// Finish writes that a machine is as its spec says, and in the history what was done to it.
+// Nothing of its journal is open from then on, and nothing is left of an earlier clone.
+func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what, detail string) error {
 	return l.write(ctx, func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE machines SET state = ?, spec = ?, run = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
 			proof.Made, encode(m.Spec), run, now(), m.Site, m.Name)
@@ -230,7 +230,7 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine) erro
 		if err := releaseClaim(tx, run, m.Key); err != nil {
 			return err
 		}
-		return note(tx, Event{Run: run, Key: m.Key, What: "made"})
+		return note(tx, Event{Run: run, Key: m.Key, What: what, Detail: detail})
 	})
 }
 

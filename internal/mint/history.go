@@ -1,18 +1,27 @@
 package mint
 
 import (
+	"cmp"
 	"context"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/glob"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
 )
 
 // History lists what was done to the machines whose names match, or to all and
 // to addresses, the oldest first. Machines that are gone have theirs, too.
-func (d *Desk) History(ctx context.Context, globs []string) ([]ledger.Event, error) {
+func (d *Desk) History(ctx context.Context, globs []string, when Period) ([]ledger.Event, error) {
+	all, err := d.history(ctx, globs)
+	return slices.DeleteFunc(all, func(e ledger.Event) bool { return !when.Has(e.At, e.User) }), err
+}
+
+func (d *Desk) history(ctx context.Context, globs []string) ([]ledger.Event, error) {
 	if exact(globs) {
 		some, err := d.Ledger.History(ctx, globs...)
 		if err != nil || !slices.ContainsFunc(globs, func(name string) bool {
@@ -63,4 +72,37 @@ func (d *Desk) Unfinished(ctx context.Context) (run string, names []string, err 
 		}
 	}
 	return "run " + run, names, err
+}
+
+// Earlier is a machine as there was one.
+type Earlier struct {
+	machine.Key
+	State  string    `json:"state"` // `made` or `unfinished`
+	Since  time.Time `json:"since"`
+	Run    string    `json:"run,omitempty"`
+	Detail string    `json:"detail,omitempty"` // what was made, or changed last
+}
+
+// ListAt reports what there was at a moment, by the history: machines that were made or begun
+// before, and not retired.
+func (d *Desk) ListAt(ctx context.Context, globs []string, at time.Time) ([]Earlier, error) {
+	events, err := d.History(ctx, globs, Period{Until: at})
+	there := map[machine.Key]Earlier{}
+	for _, e := range events {
+		m := Earlier{e.Key, "made", e.At, e.Run, e.Detail}
+		switch e.What {
+		case "begun":
+			m.State = "unfinished"
+			there[e.Key] = m
+		case "made", "changed", "accepted", "restored", "remake abandoned":
+			there[e.Key] = m
+		case "retired":
+			delete(there, e.Key)
+		}
+	}
+	all := slices.Collect(maps.Values(there))
+	slices.SortFunc(all, func(a, b Earlier) int {
+		return cmp.Or(strings.Compare(a.Site, b.Site), strings.Compare(a.Name, b.Name))
+	})
+	return all, err
 }

@@ -179,8 +179,10 @@ func (forgetful) Journal(context.Context, ledger.Step) error                  { 
 func (forgetful) Fail(context.Context, ledger.Step, string) error             { return nil }
 func (forgetful) HostKey(context.Context, machine.Key) (string, error)        { return "", nil }
 func (forgetful) SetPlace(context.Context, machine.Key, string, string) error { return nil }
-func (forgetful) Finish(context.Context, string, machine.Machine) error       { return nil }
-func (forgetful) KeepDisks(context.Context, ledger.Kept) error                { return nil }
+func (forgetful) Finish(context.Context, string, machine.Machine, string, string) error {
+	return nil
+}
+func (forgetful) KeepDisks(context.Context, ledger.Kept) error { return nil }
 func (forgetful) Begin(context.Context, string, machine.Machine, int, []ledger.Reservation) error {
 	return nil
 }

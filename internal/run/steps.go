@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -99,13 +100,31 @@ func mintChain(j *job) chain {
 			return chain{steps: steps[:last], end: func(context.Context) error { return nil }}
 		}
 	}
-	return chain{steps: steps, end: func(ctx context.Context) error { return j.Ledger.Finish(ctx, j.Run, *m) }}
+	what, detail := "made", made(j.work)
+	if adjust {
+		what, detail = "changed", j.work.Why()
+	}
+	return chain{steps: steps, end: func(ctx context.Context) error { return j.Ledger.Finish(ctx, j.Run, *m, what, detail) }}
 }
 
 // acceptChain lists the steps by which ledger and mark say what a machine is already.
 func acceptChain(j *job) chain {
 	return chain{steps: []act{j.reservations(j.Reserved[j.work.Key]), j.record(contract.StageMade)},
-		end: func(ctx context.Context) error { return j.Ledger.Finish(ctx, j.Run, *j.work.Machine) }}
+		end: func(ctx context.Context) error {
+			return j.Ledger.Finish(ctx, j.Run, *j.work.Machine, "accepted", j.work.Why())
+		}}
+}
+
+// made says in the history what was made, with all that it may be looked for by.
+func made(w proof.Work) string {
+	parts := []string{fmt.Sprintf("%s clone of %s, generation %d", w.Machine.Clone.Kind, w.Machine.Template, w.Generation)}
+	if all := machine.AddressRanges(w.Machine.Adapters, w.Machine.Adapters); len(all) > 0 {
+		parts = append(parts, strings.Join(all, " "))
+	}
+	for _, a := range w.Machine.Adapters {
+		parts = append(parts, a.MAC)
+	}
+	return strings.Join(parts, "; ")
 }
 
 // reservations keeps the addresses of a machine that is there.
