@@ -29,6 +29,12 @@ func (a *App) ledgerCommand() *cli.Command {
 			Description: "Sealed values stay sealed. docs/ledger.md documents the format.\n\n" +
 				"   mintbatch ledger export > ledger.jsonl",
 		}, {
+			Name: "backup", Usage: "copy the ledger to a file, also while runs are at work", ArgsUsage: "FILE", Action: a.withSetup(exactlyOne("name one file: mintbatch ledger backup FILE"), a.backUpLedger, "ledger"),
+			Flags: []cli.Flag{forceFlag(overFiles)},
+			Description: "The copy is the ledger at one moment, and is checked row by row. To go back to it, put it in the\n" +
+				"ledger's place while no command runs. A ledger in a database server is backed up there.\n\n" +
+				"   mintbatch ledger backup friday.backup",
+		}, {
 			Name: "import", Usage: "read an export into an empty ledger", ArgsUsage: "FILE", Action: a.importLedger,
 			Description: "The ledger takes over the id of the exported one, and with it the ownership of its machines. Use\n" +
 				"only one of the two from then on.\n\n" +
@@ -79,6 +85,18 @@ func (a *App) checkLedger(ctx context.Context, c *cli.Command, s *mint.Desk) err
 
 func (a *App) exportLedger(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	return s.Ledger.Export(ctx, raw(a.Stdout))
+}
+
+func (a *App) backUpLedger(ctx context.Context, c *cli.Command, s *mint.Desk) error {
+	path := c.Args().First()
+	err := s.BackUp(ctx, path, over(c))
+	if errors.Is(err, ledger.ErrServer) {
+		return misuse{err}
+	}
+	if err == nil {
+		fmt.Fprintf(a.Stderr, "wrote %s\n", path)
+	}
+	return err
 }
 
 func (a *App) importLedger(ctx context.Context, c *cli.Command) error {

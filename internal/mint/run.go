@@ -103,7 +103,10 @@ func (d *Desk) Claim(ctx context.Context, t Task) (*Run, error) {
 			reserved = append(reserved, t.reserved()[w.Key]...)
 		}
 	}
-	var err error
+	err := d.backUpFirst(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if r.Run, err = d.startRun(ctx, t.Command, keys, reserved); err != nil {
 		return nil, err
 	}

@@ -34,6 +34,9 @@ func (s *Setup) check(found *finding.List) {
 	if len(s.Sites) == 0 {
 		bad("no site is defined", "name at least one under `sites`", "sites")
 	}
+	if s.Backups.Keep < 0 {
+		bad("the number of copies must be 0 or more", "", "backups", "keep")
+	}
 	for name, site := range sorted(s.Sites) {
 		if err := machine.CheckLabel(name); err != nil {
 			bad(fmt.Sprintf("site name %q: %s", name, err), "use letters, digits and hyphens", "sites", name)

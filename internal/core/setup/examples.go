@@ -13,7 +13,7 @@ var examples = map[string]any{
 	"Setup.presets":   map[string]any{"tide-gauge": map[string]any{"cpus": 1, "memory": "1GiB"}},
 	"Setup.firstboot": map[string]any{"chrony": map[string]any{"packages": []string{"chrony"}}},
 	"Setup.secrets":   map[string]any{"recipients": "age1...", "identity": "operator.key"},
-	"Setup.logs":      "mintbatch.runs", "Setup.limits": map[string]any{"confirm": "10m"},
+	"Setup.backups":   10, "Backups.keep": 10, "Backups.dir": "mintbatch.backups", "Setup.logs": "mintbatch.runs", "Setup.limits": map[string]any{"confirm": "10m"},
 
 	"Column.column": "memory", "Column.unit": "GiB", "Column.fixed": "quay",
 

@@ -33,6 +33,7 @@ type Setup struct {
 	Firstboot map[string]Contents `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
 	Secrets   Secrets             `key:"secrets" doc:"keys for sealed values, and rules for passwords"`
 	Events    Events              `key:"logs" doc:"the logs of runs"`
+	Backups   Backups             `key:"backups" doc:"copies of the ledger that are made before each run"`
 	Limits    Limits              `key:"limits" doc:"how many machines to work on in parallel, and time limits"`
 
 	networks  map[string]address.Network // with their pools
@@ -202,6 +203,12 @@ type Secrets struct {
 	Passwords  secret.Policy     `key:"passwords" doc:"rules for generated passwords"`
 	// HostAuthority is opened only when a seed is made.
 	HostAuthority Reference `key:"ssh_host_ca" doc:"the private key that signs the guests' SSH host keys, as secret:NAME or file:PATH"`
+}
+
+// Backups says where copies of a ledger in a file are, and how many.
+type Backups struct {
+	Keep int    `key:"keep" short:"yes" doc:"how many copies are kept; the oldest ones are deleted (default 0: none is made)"`
+	Dir  string `key:"dir" doc:"the folder, relative to this file (default mintbatch.backups)"`
 }
 
 // Events says where the logs of runs are, and for how long.
