@@ -35,7 +35,7 @@ func place(of string) string {
 // packages writes a deb and an rpm for a Linux system.
 func (b *build) packages(t target, program string, texts []file) ([]string, error) {
 	contents := files.Contents{{Source: program, Destination: "/usr/bin/mintbatch", FileInfo: &files.ContentFileInfo{Mode: 0o755, MTime: b.at}}}
-	for _, own := range []string{"/usr/share/doc/mintbatch", "/usr/share/doc/mintbatch/docs"} {
+	for _, own := range []string{"/usr/share/doc/mintbatch", "/usr/share/doc/mintbatch/docs", "/usr/share/doc/mintbatch/docs/schemas"} {
 		contents = append(contents, &files.Content{Destination: own, Type: files.TypeDir, FileInfo: &files.ContentFileInfo{Mode: 0o755, MTime: b.at}})
 	}
 	for _, f := range texts {

@@ -55,8 +55,16 @@ func (b *build) texts(native string) ([]file, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, page := range docs {
-		all = append(all, file{path: "docs/" + filepath.Base(page), from: page, mode: 0o644})
+	schemas, err := filepath.Glob(filepath.Join(b.source, "docs", "schemas", "*.json"))
+	if err != nil {
+		return nil, err
+	}
+	for _, page := range append(docs, schemas...) {
+		name, err := filepath.Rel(b.source, page)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, file{path: filepath.ToSlash(name), from: page, mode: 0o644})
 	}
 	licences, err := b.licences(native)
 	return append(all, file{path: "LICENCES", text: licences, mode: 0o644}), err

@@ -71,12 +71,7 @@ func (a *App) accept(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *App) acceptDocument(all []mint.Acceptance, came *mint.Outcome) error {
-	document := struct {
-		Schema   string            `json:"schema"`
-		Run      string            `json:"run,omitempty"`
-		Machines []mint.Acceptance `json:"machines"`
-		Results  []resultJSON      `json:"results"`
-	}{Schema: "mintbatch/accept/1", Machines: append([]mint.Acceptance{}, all...), Results: []resultJSON{}}
+	document := acceptJSON{Schema: "mintbatch/accept/1", Machines: append([]mint.Acceptance{}, all...), Results: []resultJSON{}}
 	if came != nil {
 		done := mintDocument(came, proof.Proof{})
 		document.Run, document.Results = done.Run, done.Results

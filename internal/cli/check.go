@@ -43,14 +43,7 @@ func (a *App) check(ctx context.Context, c *cli.Command) error {
 	}
 	failed := checked.Findings.Failed() || c.Bool("strict") && checked.Findings.Count(finding.Warning) > 0
 	if c.Bool("json") {
-		err = a.document(struct {
-			Schema       string       `json:"schema"`
-			Machines     int          `json:"machines"`
-			CommentedOut []int        `json:"commented_out"`
-			Errors       int          `json:"errors"`
-			Warnings     int          `json:"warnings"`
-			Findings     finding.List `json:"findings"`
-		}{"mintbatch/check/1", checked.Machines, append([]int{}, checked.CommentedOut...), checked.Findings.Count(finding.Error), checked.Findings.Count(finding.Warning), append(finding.List{}, checked.Findings...)})
+		err = a.document(checkJSON{"mintbatch/check/1", checked.Machines, append([]int{}, checked.CommentedOut...), checked.Findings.Count(finding.Error), checked.Findings.Count(finding.Warning), append(finding.List{}, checked.Findings...)})
 	} else if !c.Bool("quiet") || failed {
 		a.findings(a.Stdout, checked.Findings)
 		if failed && len(checked.CommentedOut) > 0 {

@@ -51,6 +51,9 @@ func ascii(text []byte) []byte {
 func fields(w io.Writer, value reflect.Value) error {
 	separator := "{\n"
 	for _, field := range reflect.VisibleFields(value.Type()) {
+		if field.Anonymous { // whose fields are among the others
+			continue
+		}
 		name, options, _ := strings.Cut(field.Tag.Get("json"), ",")
 		one := value.FieldByIndex(field.Index)
 		if strings.Contains(options, "omit") && (one.IsZero() || one.Kind() == reflect.Slice && one.Len() == 0) {

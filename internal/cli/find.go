@@ -40,10 +40,7 @@ func (a *App) find(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema string       `json:"schema"`
-			Found  []mint.Found `json:"found"`
-		}{"mintbatch/find/1", all})
+		return a.document(findJSON{"mintbatch/find/1", all})
 	}
 	var cells [][]string
 	for _, f := range all {

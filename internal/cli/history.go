@@ -28,10 +28,10 @@ func (a *App) historyCommand() *cli.Command {
 type eventJSON struct {
 	At      time.Time `json:"at"`
 	User    string    `json:"user"`
-	Host    string    `json:"host"`
+	Host    string    `json:"computer"`
 	Run     string    `json:"run,omitempty"`
 	Site    string    `json:"site,omitempty"`
-	Machine string    `json:"machine,omitempty"`
+	Machine string    `json:"name,omitempty"`
 	What    string    `json:"what"`
 	Detail  string    `json:"detail,omitempty"`
 }
@@ -52,10 +52,7 @@ func (a *App) history(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 		cells = append(cells, []string{when(e.At), visible(e.Name), e.Site, e.What, visible(e.Detail), visible(e.User), visible(e.Host), e.Run})
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema string      `json:"schema"`
-			Events []eventJSON `json:"events"`
-		}{"mintbatch/history/1", events})
+		return a.document(historyJSON{"mintbatch/history/1", events})
 	}
 	if len(cells) == 0 {
 		fmt.Fprintln(a.Stdout, "there are no entries yet")

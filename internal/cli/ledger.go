@@ -67,10 +67,7 @@ func (a *App) checkLedger(ctx context.Context, c *cli.Command, s *mint.Desk) err
 		return err
 	}
 	if c.Bool("json") {
-		err = a.document(struct {
-			Schema string   `json:"schema"`
-			Faults []string `json:"faults"`
-		}{"mintbatch/ledger-check/1", append([]string{}, faults...)})
+		err = a.document(ledgerCheckJSON{"mintbatch/ledger-check/1", append([]string{}, faults...)})
 	} else if len(faults) == 0 {
 		fmt.Fprintln(a.Stdout, "no findings")
 	}
@@ -176,11 +173,7 @@ func (a *App) rebuild(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return errors.Join(a.document(struct {
-			Schema string    `json:"schema"`
-			Ledger uuid.UUID `json:"ledger"`
-			mint.Rebuilding
-		}{"mintbatch/rebuild/1", s.Ledger.ID, *came}), err)
+		return errors.Join(a.document(rebuildJSON{"mintbatch/rebuild/1", s.Ledger.ID, *came}), err)
 	}
 	a.showRebuilding(c, s, came)
 	return err

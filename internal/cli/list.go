@@ -177,11 +177,7 @@ func (a *App) listAt(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema   string         `json:"schema"`
-			At       time.Time      `json:"at"`
-			Machines []mint.Earlier `json:"machines"`
-		}{"mintbatch/list-at/1", at, append([]mint.Earlier{}, all...)})
+		return a.document(listAtJSON{"mintbatch/list-at/1", at, append([]mint.Earlier{}, all...)})
 	}
 	var cells [][]string
 	for _, m := range all {
@@ -331,10 +327,7 @@ func (a *App) entries(ctx context.Context, c *cli.Command, list lister) ([]mint.
 }
 
 func (a *App) entriesDocument(schema string, entries []mint.Entry) error {
-	return a.document(struct {
-		Schema   string       `json:"schema"`
-		Machines []mint.Entry `json:"machines"`
-	}{schema, append([]mint.Entry{}, entries...)})
+	return a.document(entriesJSON{schema, append([]mint.Entry{}, entries...)})
 }
 
 func when(t time.Time) string {

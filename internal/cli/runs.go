@@ -31,7 +31,7 @@ type runJSON struct {
 	ID      string    `json:"run"`
 	Command string    `json:"command"`
 	User    string    `json:"user"`
-	Host    string    `json:"host"`
+	Host    string    `json:"computer"`
 	Sheet   string    `json:"sheet_sha256,omitempty"`
 	Setup   string    `json:"setup_sha256"`
 	Started time.Time `json:"started"`
@@ -66,10 +66,7 @@ func (a *App) runs(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 		cells = append(cells, []string{r.ID, r.Command, visible(r.User), visible(r.Host), when(r.Started), took, outcome})
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema string    `json:"schema"`
-			Runs   []runJSON `json:"runs"`
-		}{"mintbatch/runs/1", documents})
+		return a.document(runsJSON{"mintbatch/runs/1", documents})
 	}
 	a.paged(c, func(w io.Writer) {
 		if len(cells) > 0 {

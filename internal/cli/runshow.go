@@ -58,13 +58,7 @@ func (a *App) runShow(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 		fmt.Fprintf(a.Stderr, "wrote the chart to %s\n", path)
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema  string         `json:"schema"`
-			Run     event.Head     `json:"run"`
-			Ended   time.Time      `json:"ended"`
-			Outcome string         `json:"outcome,omitempty"`
-			Courses []event.Course `json:"machines"`
-		}{"mintbatch/run/1", l.Head, l.Ended, l.Outcome, l.Courses})
+		return a.document(runShowJSON{"mintbatch/run/1", runJSON{ID: l.Run, Command: l.Command, User: l.User, Host: l.Head.Host, Started: l.Started, Ended: l.Ended, Outcome: l.Outcome}, l.Courses})
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	a.runTable(p, l)

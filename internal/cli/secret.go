@@ -104,22 +104,14 @@ func (a *App) secretList(ctx context.Context, c *cli.Command, s *mint.Desk) erro
 	if err != nil {
 		return err
 	}
-	type sealed struct {
-		Machine string `json:"machine,omitempty"`
-		Site    string `json:"site,omitempty"`
-		Name    string `json:"name"`
-	}
-	names := []sealed{}
+	names := []sealedJSON{}
 	var cells [][]string
 	for _, v := range all {
-		names = append(names, sealed{v.Name, v.Site, v.Label})
+		names = append(names, sealedJSON{v.Site, v.Name, v.Label})
 		cells = append(cells, []string{visible(v.Name), v.Site, visible(v.Label)})
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema string   `json:"schema"`
-			Sealed []sealed `json:"sealed"`
-		}{"mintbatch/secrets/1", names})
+		return a.document(secretsJSON{"mintbatch/secrets/1", names})
 	}
 	if len(cells) == 0 {
 		fmt.Fprintln(a.Stdout, "there are no sealed values")
@@ -143,10 +135,7 @@ func (a *App) secretExport(ctx context.Context, c *cli.Command, s *mint.Desk) er
 		return err
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema      string             `json:"schema"`
-			Credentials []vault.Credential `json:"credentials"`
-		}{"mintbatch/credentials/1", all})
+		return a.document(credentialsJSON{"mintbatch/credentials/1", all})
 	}
 	to := raw(a.Stdout)
 	if path := c.String("out"); path != "" {

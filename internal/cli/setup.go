@@ -69,10 +69,7 @@ func (a *App) checkSites(ctx context.Context, c *cli.Command) error {
 	all := s.CheckSites(ctx)
 	failed := slices.ContainsFunc(all, func(one mint.SiteCheck) bool { return !one.Reached })
 	if c.Bool("json") {
-		err = a.document(struct {
-			Schema string           `json:"schema"`
-			Sites  []mint.SiteCheck `json:"sites"`
-		}{"mintbatch/site-check/1", append([]mint.SiteCheck{}, all...)})
+		err = a.document(siteCheckJSON{"mintbatch/site-check/1", append([]mint.SiteCheck{}, all...)})
 	} else {
 		a.showSites(c, all)
 	}

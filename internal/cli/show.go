@@ -150,11 +150,7 @@ func (a *App) showAnswers(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		d := struct {
-			Schema  string            `json:"schema"`
-			Machine string            `json:"machine"`
-			Files   map[string]string `json:"files"`
-		}{"mintbatch/answers/1", name, map[string]string{}}
+		d := answersJSON{"mintbatch/answers/1", name, map[string]string{}}
 		for _, f := range files {
 			d.Files[f.Name] = string(f.Content)
 		}
@@ -191,11 +187,7 @@ func (a *App) showWhy(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return a.document(struct {
-			Schema  string     `json:"schema"`
-			Machine string     `json:"machine"`
-			Values  []mint.Why `json:"values"`
-		}{"mintbatch/why/1", c.Args().First(), why})
+		return a.document(whyJSON{"mintbatch/why/1", c.Args().First(), why})
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string

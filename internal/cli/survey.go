@@ -48,10 +48,7 @@ func (a *App) survey(ctx context.Context, c *cli.Command) error {
 		return unreachable
 	}
 	if c.Bool("json") {
-		return errors.Join(a.document(struct {
-			Schema string          `json:"schema"`
-			Sites  []mint.SiteView `json:"sites"`
-		}{"mintbatch/survey/1", views}), unreachable)
+		return errors.Join(a.document(surveyJSON{"mintbatch/survey/1", views}), unreachable)
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var hosts, stores, networks [][]string

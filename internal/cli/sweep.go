@@ -87,11 +87,7 @@ func (a *App) sweep(ctx context.Context, c *cli.Command) error {
 		task := mint.Retirement(c.Name, mint.Works(past), orderOf(c))
 		return a.retireAll(ctx, c, s, task, task.RetireQuestion(), "retired")
 	case c.Bool("json"):
-		err = a.document(struct {
-			Schema   string     `json:"schema"`
-			Past     int        `json:"past"`
-			Machines []mint.Due `json:"machines"`
-		}{"mintbatch/sweep/1", len(past), append([]mint.Due{}, due...)})
+		err = a.document(sweepJSON{"mintbatch/sweep/1", len(past), append([]mint.Due{}, due...)})
 	}
 	if err == nil && len(past) > 0 && !stop {
 		err = &reported{exitIncomplete}

@@ -48,10 +48,7 @@ func (a *App) templates(ctx context.Context, c *cli.Command, show func(views []m
 		return unreachable
 	}
 	if c.Bool("json") {
-		return errors.Join(a.document(struct {
-			Schema    string              `json:"schema"`
-			Templates []mint.TemplateView `json:"templates"`
-		}{"mintbatch/templates/1", views}), unreachable)
+		return errors.Join(a.document(templatesJSON{"mintbatch/templates/1", views}), unreachable)
 	}
 	show(views)
 	return unreachable

@@ -64,11 +64,7 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 	}
 	switch {
 	case c.Bool("json"):
-		err = a.document(struct {
-			Schema   string         `json:"schema"`
-			Failed   int            `json:"failed"`
-			Machines []mint.Verdict `json:"machines"`
-		}{"mintbatch/verify/1", failed, append([]mint.Verdict{}, verdicts...)})
+		err = a.document(verifyJSON{"mintbatch/verify/1", failed, append([]mint.Verdict{}, verdicts...)})
 	case len(cells) > 0:
 		a.paged(c, func(w io.Writer) {
 			summed(w, func(w io.Writer) {

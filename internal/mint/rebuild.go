@@ -34,7 +34,7 @@ type Rebuilt struct {
 type Doubled struct {
 	What     string   `json:"what"` // `address`, `MAC address` or `name`
 	Value    string   `json:"value"`
-	Machines []string `json:"machines"` // site/name, with the ledger if it is another one
+	Machines []string `json:"of"` // site/name, with the ledger if it is another one
 }
 
 // Rebuilding is what came of Rebuild.

@@ -38,7 +38,7 @@ func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) 
 	r := &Retiring{}
 	wanted := d.inSheet()
 	if which.Strays {
-		all, err := d.Owned(ctx, []string{"*"})
+		all, err := d.OwnedAll(ctx)
 		r.Works = slices.DeleteFunc(all, func(w proof.Work) bool { return wanted[w.Key] })
 		return r, errors.Join(err, d.Retirable(ctx, r.Works, missing))
 	}
@@ -127,6 +127,13 @@ func (d *Desk) Owned(ctx context.Context, names []string) ([]proof.Work, error) 
 	if len(names) == 0 {
 		return nil, nil
 	}
+	return d.owned(ctx, names)
+}
+
+// OwnedAll is Owned of all machines, which may be none.
+func (d *Desk) OwnedAll(ctx context.Context) ([]proof.Work, error) { return d.owned(ctx, nil) }
+
+func (d *Desk) owned(ctx context.Context, names []string) ([]proof.Work, error) {
 	known, err := d.Known(ctx, names)
 	if err != nil {
 		return nil, err

@@ -38,7 +38,7 @@ func (d *Desk) Sweep(ctx context.Context, names []string, today time.Time, withi
 			return nil, fmt.Errorf("site %s does not list machines that were made there; check the site, and if they were deleted, give --accept-missing", e.Site)
 		}
 	}
-	owned, err := d.Owned(ctx, []string{"*"})
+	owned, err := d.OwnedAll(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -10,7 +10,7 @@ import (
 // Holder is one adapter of one machine.
 type Holder struct {
 	Site    string `json:"site,omitempty"`
-	Machine string `json:"machine,omitempty"`
+	Machine string `json:"name,omitempty"`
 	Adapter int    `json:"adapter,omitempty"` // counted from 1
 }
 

@@ -1,0 +1,68 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Every document of --json is as its schema in docs says, for machines with everything, of a run
+// with failures, and where there is nothing.
+func TestDocumentsFollowTheirSchemas(t *testing.T) {
+	t.Parallel()
+	schemas := map[string]*jsonschema.Schema{}
+	files, err := filepath.Glob("../../docs/schemas/*.json")
+	require.NoError(t, err)
+	for _, file := range files {
+		path, err := filepath.Abs(file)
+		require.NoError(t, err)
+		c := jsonschema.NewCompiler()
+		c.AssertFormat()
+		schemas["mintbatch/"+strings.TrimSuffix(filepath.Base(file), ".json")+"/1"], err = c.Compile(path)
+		require.NoError(t, err, file)
+	}
+	dir, _ := served(t, 500)
+	seen := map[string]bool{}
+	document := func(args ...string) {
+		c := exec.Command("mintbatch", append(args, "--json")...)
+		c.Dir = dir
+		out, _ := c.Output()
+		var d any
+		require.NoError(t, json.Unmarshal(out, &d), "%s: %s", args, out)
+		name, _ := d.(map[string]any)["schema"].(string)
+		require.NotNil(t, schemas[name], "%s: %s", args, name)
+		assert.NoError(t, schemas[name].Validate(d), "%s", args)
+		seen[name] = true
+	}
+	all := func() {
+		for _, args := range [][]string{{"check"}, {"proof"}, {"list"}, {"list", "--offline"}, {"list", "--at", "0m"}, {"verify"}, {"history"}, {"runs"}, {"pool", "list"},
+			{"survey"}, {"template", "list"}, {"secret", "list"}, {"secret", "export"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"setup", "check", "--sites"}, {"retire", "--strays", "--yes"}} {
+			document(args...)
+		}
+	}
+	all()
+	write(t, dir, "machines.csv", long)
+	document("mint", "--yes")
+	all()
+	for _, args := range [][]string{{"show", "bms-tide-01"}, {"show", "--why", "bms-tide-01"}, {"show", "--answers", "bms-tide-01"}, {"runs", "show"}, {"pool", "show", "survey/nodes"}, {"find", "bms-tide-01"}, {"ledger", "rebuild", "--yes"},
+		{"accept", "--yes", "bms-tide-01"}, {"remake", "--yes", "bms-tide-01"}, {"retire", "--yes", "bms-tide-02"}} {
+		document(args...)
+	}
+	write(t, dir, "machines.csv", strings.Replace(long, "bms-tide-09,tide-gauge,deb12-base,survey,pool", "bms-tide-09,no-such-preset,deb12-base,survey,198.51.900.1", 1))
+	document("check")
+	write(t, dir, "machines.csv", strings.Replace(long, "chart,203.0.113.20", "chart,203.0.113.21", 1))
+	document("proof")
+	require.NoError(t, os.Remove(filepath.Join(dir, "machines.csv")))
+	write(t, dir, "machines.csv", "machine,site,preset,address\nbms-tide-03,quay,tide-gauge,pool\n")
+	all()
+	for name := range schemas {
+		assert.True(t, seen[name], "no document %s was seen", name)
+	}
+}
