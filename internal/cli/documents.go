@@ -7,6 +7,7 @@ import (
 
 	"mintbatch/internal/core/event"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/vault"
 )
@@ -104,6 +105,7 @@ type (
 		Schema   string         `json:"schema"`
 		Failed   int            `json:"failed"`
 		Machines []mint.Verdict `json:"machines"`
+		Strays   []machine.Key  `json:"strays"`
 	}
 	acceptJSON struct {
 		Schema   string            `json:"schema"`

@@ -11,9 +11,11 @@ import (
 
 	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/handover"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/plan"
 )
 
 func (a *App) showCommand() *cli.Command {
@@ -45,6 +47,11 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 		return a.showAnswers(ctx, c)
 	}
 	entries, err := a.entries(ctx, c, (*mint.Desk).Show)
+	if errors.Is(err, glob.ErrNoMatch) {
+		if planned := a.planned(ctx, c); planned != nil {
+			entries, err = planned, nil
+		}
+	}
 	if entries == nil && err != nil {
 		return err
 	}
@@ -61,6 +68,27 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
+// planned is a machine that is only in the sheet, as a mint would make it; nil if it is not in
+// a sheet that can be read.
+func (a *App) planned(ctx context.Context, c *cli.Command) []mint.Entry {
+	s, err := a.openNamed(ctx, c)
+	if err != nil {
+		return nil
+	}
+	defer s.Close()
+	p, err := s.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: contact(c)})
+	if err != nil {
+		return nil
+	}
+	var all []mint.Entry
+	for _, w := range p.Works {
+		if w.Machine != nil {
+			all = append(all, s.Planned(w))
+		}
+	}
+	return all
+}
+
 // labelled prints a name and its value, if it has one, a line each.
 func (a *App) labelled(p painter) func(name, value string) {
 	return func(name, value string) {
@@ -75,7 +103,11 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	s := e.Spec
 	line("machine", p.paint(visible(e.Name), text.FgHiCyan))
 	line("site", e.Site)
-	line("state", p.paint(e.InWords(), stateColours[e.InWords()]...)+" ("+e.AtSite+" at the site)")
+	if e.State == mint.Planned {
+		line("state", "in the sheet, and not made yet")
+	} else {
+		line("state", p.paint(e.InWords(), stateColours[e.InWords()]...)+" ("+e.AtSite+" at the site)")
+	}
 	line("power", string(e.Power))
 	line("host", visible(e.Host))
 	line("store", visible(e.Store))
@@ -107,7 +139,7 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	}
 	line("login", s.Guest.Login)
 	line("password", string(s.Guest.Password))
-	if s.Guest.Password == "generate" {
+	if s.Guest.Password == "generate" && e.State != mint.Planned {
 		line("", "mintbatch secret show "+visible(e.Name))
 	}
 	line("host key", visible(e.HostKey))
@@ -123,7 +155,9 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("label", visible(name+"="+s.Info.Labels[name]))
 	}
 	line("failed at", visible(e.Error))
-	line("changed", when(e.Changed)+" by run "+e.Run)
+	if e.Run != "" {
+		line("changed", when(e.Changed)+" by run "+e.Run)
+	}
 }
 
 // showAnswers prints the answers of a machine, as its guest has them or will have them.

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/output"
 	"mintbatch/internal/report"
@@ -45,7 +46,7 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	verdicts, err := s.Verify(ctx, c.Args().Slice())
+	verdicts, strays, err := s.Verify(ctx, c.Args().Slice())
 	if err != nil {
 		return err
 	}
@@ -64,7 +65,7 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 	}
 	switch {
 	case c.Bool("json"):
-		err = a.document(verifyJSON{"mintbatch/verify/1", failed, append([]mint.Verdict{}, verdicts...)})
+		err = a.document(verifyJSON{"mintbatch/verify/1", failed, append([]mint.Verdict{}, verdicts...), append([]machine.Key{}, strays...)})
 	case len(cells) > 0:
 		a.paged(c, func(w io.Writer) {
 			summed(w, func(w io.Writer) {
@@ -72,6 +73,9 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 				fmt.Fprintln(w)
 			}, func(w io.Writer) {
 				paragraph(w, "", p.paint(fmt.Sprintf("%s: %d as the sheet says, %d not", finding.Plural(len(verdicts), "machine"), len(verdicts)-failed, failed), text.Bold))
+				if len(strays) > 0 {
+					paragraph(w, "", visible("in no row of the sheet, and not verified: "+strings.Join(machine.NameRanges(names(strays)), " ")))
+				}
 			})
 		})
 	}
@@ -82,6 +86,14 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 		return &reported{exitIncomplete}
 	}
 	return err
+}
+
+func names(keys []machine.Key) []string {
+	all := make([]string, len(keys))
+	for i, k := range keys {
+		all[i] = k.Name
+	}
+	return all
 }
 
 func writeJUnit(s *mint.Desk, path string, over output.Over, verdicts []mint.Verdict) error {

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
@@ -33,6 +35,7 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 		return nil, err
 	}
 	past := assign.Past{Now: time.Now()}
+	var noRows finding.List
 	if path := b.LedgerPath(); ledger.IsShared(path) || input.Exists(path) {
 		l, err := ledger.Open(ctx, path)
 		if err != nil {
@@ -46,9 +49,39 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 		if past, err = plan.Past(ctx, l, known, nil); err != nil {
 			return nil, err
 		}
+		if !b.Findings.Failed() { // a row with an error makes no machine
+			noRows = withoutRow(b, known)
+		}
 	}
 	_, found := assign.Addresses(b.Wanted, b.Setup, past)
-	return &Checked{append(b.Findings, found...).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
+	return &Checked{append(append(b.Findings, found...), noRows...).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
+}
+
+// withoutRow tells of machines of the ledger that no row asks for.
+func withoutRow(b *input.Batch, known []ledger.Machine) finding.List {
+	rows := map[machine.Key]bool{}
+	for _, w := range b.Wanted {
+		rows[w.Key] = true
+	}
+	var names []string
+	for _, k := range known {
+		if !rows[k.Key] {
+			names = append(names, k.Name)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return finding.List{{Severity: finding.Note, Code: "no-row", At: finding.Position{File: b.SheetPath},
+		Message: fmt.Sprintf("%s of the ledger %s in no row: %s", finding.Plural(len(names), "machine"), isAre(len(names)), strings.Join(machine.NameRanges(names), " ")),
+		Hint:    "a mint leaves them alone; `mintbatch retire --strays` deletes them"}}
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
 }
 
 // CheckSetup reads the setup alone.

@@ -76,6 +76,8 @@ func words(s *machine.Spec, of func(machine.Adapter) string) string {
 // InWords says in one or two words how a machine is.
 func (e *Entry) InWords() string {
 	switch {
+	case e.State == Planned:
+		return string(Planned)
 	case e.AtSite == Gone:
 		return Gone
 	case e.State == proof.Making:

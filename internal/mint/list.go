@@ -166,6 +166,18 @@ func (d *Desk) askEach(ctx context.Context, known []ledger.Machine) (there map[s
 	return there, true
 }
 
+// Planned is the state of a machine that is only in the sheet.
+const Planned proof.State = "planned"
+
+// Planned is a machine of a proof as a list would have it.
+func (d *Desk) Planned(w proof.Work) Entry {
+	e := Entry{Key: w.Key, State: Planned, AtSite: notAsked, Spec: &w.Machine.Spec, Identity: w.Identity.String()}
+	if w.Place != nil {
+		e.Host, e.Store = w.Place.Host, w.Place.Store
+	}
+	return e
+}
+
 // Show is List with what only the site of a machine that runs can tell.
 func (d *Desk) Show(ctx context.Context, r ListRequest) (entries []Entry, warnings finding.List, err error) {
 	entries, warnings, err = d.List(ctx, r)

@@ -385,7 +385,7 @@ func (h *history) settle(t testing.TB) {
 				fail("%s is %s: %s", w.Name, w.Word, w.Why())
 			}
 		}
-		verdicts, err := s.Verify(ctx, nil)
+		verdicts, _, err := s.Verify(ctx, nil)
 		for _, v := range verdicts {
 			if !v.OK {
 				fail("%s is not as its row says: %s", v.Name, v.Why)

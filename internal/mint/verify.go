@@ -25,19 +25,21 @@ type Verdict struct {
 }
 
 // Verify asks every machine of the sheet whose name matches, through its site,
-// how it is. Nothing is changed.
-func (d *Desk) Verify(ctx context.Context, names []string) ([]Verdict, error) {
+// how it is. Nothing is changed. Strays are machines of the ledger that no row asks for.
+func (d *Desk) Verify(ctx context.Context, names []string) (verdicts []Verdict, strays []machine.Key, err error) {
 	p, err := d.Make(ctx, plan.Request{Names: names, Contact: plan.Online})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var asked []proof.Work
 	for _, w := range p.Works {
-		if w.Word != proof.Stray {
+		if w.Word == proof.Stray {
+			strays = append(strays, w.Key)
+		} else {
 			asked = append(asked, w)
 		}
 	}
-	verdicts := make([]Verdict, len(asked))
+	verdicts = make([]Verdict, len(asked))
 	reports := make([]*contract.Report, len(asked))
 	opened := d.Sites.Opened()
 	slots := map[string]chan struct{}{}
@@ -61,7 +63,7 @@ func (d *Desk) Verify(ctx context.Context, names []string) ([]Verdict, error) {
 	}
 	all.Wait()
 	shared(verdicts, reports)
-	return verdicts, ctx.Err()
+	return verdicts, strays, ctx.Err()
 }
 
 // shared reports guests that have in common what each should have for itself.
