@@ -17,7 +17,7 @@ var chapters = []struct {
 	{"Do it", []string{"mint", "remake", "accept", "retire", "sweep"}},
 	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history"}},
 	{"Hand over", []string{"report"}},
-	{"Keep in order", []string{"ledger", "help"}},
+	{"Keep in order", []string{"ledger", "pack", "unpack", "help"}},
 }
 
 // manual is what is to be said of a command, in its help and in its manual page.
@@ -115,7 +115,8 @@ var incomplete = map[string]string{
 	"retire":       "some machines failed; each is named",
 	"sweep":        "machines are past their date, or shutting down or retiring one failed",
 	"verify":       "a machine is not as the sheet says; each is named",
-	"ledger check": "the ledger and the sites differ",
+	"ledger check": "it finds damage or an inconsistency",
+	"unpack":       "the unpacked ledger has damage or an inconsistency",
 }
 
 // exitsOf are the exit statuses of a command.

@@ -46,6 +46,7 @@ const mostContent = 1 << 20
 // Fetch gets a value of the setup that stands elsewhere.
 func (b *Batch) Fetch(kind, name string) (string, error) {
 	if kind == "env" {
+		b.environment = append(b.environment, name)
 		v, ok := os.LookupEnv(name)
 		if !ok {
 			return "", fmt.Errorf("the environment variable %s is not set", name)

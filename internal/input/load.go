@@ -72,8 +72,9 @@ type Batch struct {
 	SheetPath                string
 	SetupDigest, SheetDigest string
 
-	read []string // every file that the setup was read from
-	dir  string   // relative paths of the setup start here
+	environment []string // the variables that were asked for
+	read        []string // every file that the setup was read from
+	dir         string   // relative paths of the setup start here
 }
 
 // Path resolves a path of the setup.
