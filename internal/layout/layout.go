@@ -81,7 +81,6 @@ type arrangement struct {
 func (t Table) arrange() arrangement {
 	l := arrangement{Table: t, widths: make([]int, len(t.Columns))}
 	var all []int
-	top := 0
 	for i, c := range t.Columns {
 		switch l.widths[i] = t.natural(i, false); {
 		case !slices.ContainsFunc(t.Cells, func(row []string) bool { return row[i] != "" }):
@@ -89,17 +88,26 @@ func (t Table) arrange() arrangement {
 			l.under = append(l.under, i)
 		default:
 			all = append(all, i)
-			top = max(top, c.Level)
 		}
 	}
 	if l.shown = all; t.Width == 0 || l.fits(false) {
 		return l
 	}
-	for level := top; level >= 0; level-- {
-		l.shown = slices.DeleteFunc(slices.Clone(all), func(i int) bool { return t.Columns[i].Level > level })
-		if l.fits(false) || level <= foldLevel && l.fits(true) {
+	// One column after another goes: of those of the highest level the last first.
+	for l.shown = slices.Clone(all); ; {
+		top, last := 0, -1
+		for k, i := range l.shown {
+			if level := t.Columns[i].Level; level > 0 && level >= top {
+				top, last = level, k
+			}
+		}
+		if l.fits(false) || top <= foldLevel && l.fits(true) {
 			return l.rest(all)
 		}
+		if last < 0 {
+			break
+		}
+		l.shown = slices.Delete(l.shown, last, last+1)
 	}
 	for len(l.shown) > 1 {
 		if l.shown = l.shown[:len(l.shown)-1]; l.fits(true) {
