@@ -24,7 +24,6 @@ import (
 // reservation without its machine.
 func TestACrowdOnOneLedger(t *testing.T) {
 	t.Parallel()
-	t.Cleanup(servertest.Stop)
 	for name, ledger := range map[string]func() string{"file": func() string { return "mintbatch.ledger" }, "shared": func() string { return servertest.Database(t) }} {
 		t.Run(name, func(t *testing.T) {
 			dir, _ := served(t, 2000)

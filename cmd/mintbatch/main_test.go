@@ -23,6 +23,7 @@ import (
 	"mintbatch/internal/cli"
 	"mintbatch/internal/fastdir"
 	"mintbatch/internal/handover"
+	"mintbatch/internal/ledger/servertest"
 	"mintbatch/internal/run"
 	"mintbatch/internal/sandbox"
 )
@@ -34,6 +35,7 @@ type inMemory struct{ tests *testing.M }
 // Run implements testscript.TestingM.
 func (m inMemory) Run() int {
 	defer fastdir.Use()()
+	defer servertest.Stop()
 	flag.Parse()
 	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
 		_ = f.Value.Set("5")

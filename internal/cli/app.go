@@ -50,6 +50,7 @@ type App struct {
 	wide  bool            // no column of a table is left out
 
 	working atomic.Bool // machines are being worked on
+	paging  atomic.Bool // a pager has the terminal
 }
 
 // Main runs the program and returns its exit status.
@@ -75,7 +76,9 @@ func (a *App) Main(args []string) int {
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
 	go func() {
-		<-signals
+		for <-signals; a.paging.Load(); <-signals {
+			// It is for the pager, which has the terminal.
+		}
 		end()
 		if a.working.Load() { // machines that are being worked on come to their end
 			<-signals

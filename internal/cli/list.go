@@ -9,6 +9,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -319,7 +320,8 @@ func (a *App) entries(ctx context.Context, c *cli.Command, list lister) ([]mint.
 	defer s.Close()
 	request := mint.ListRequest{Names: c.Args().Slice(), Contact: contact(c)}
 	if in, err := a.input(c); err == nil && !c.Args().Present() {
-		request.Sheet = s.SheetNames(in)
+		request.Sheet = sync.OnceValue(func() map[string]bool { return s.SheetNames(in) })
+		go request.Sheet() // while the ledger is read
 	}
 	entries, warnings, err := list(s, ctx, request)
 	a.findings(a.Stderr, warnings)

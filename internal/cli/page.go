@@ -59,6 +59,8 @@ func (a *App) pager(p *page) bool {
 	if err != nil || pager.Start() != nil {
 		return false
 	}
+	a.paging.Store(true)
+	defer a.paging.Store(false)
 	clean := onScreen(in)
 	clean.terminal = true
 	_, _ = clean.Write(folded(p.Bytes(), p.width)) // whoever leaves the pager early has seen enough

@@ -177,7 +177,8 @@ func (b *Batch) SheetNames(in Input) map[string]bool {
 	if !b.HasSheet(in) || in.Sheet == "-" {
 		return nil
 	}
-	source, err := b.fetchSheet(in)
+	own := *b // nothing of the batch is changed
+	source, err := own.fetchSheet(in)
 	if err != nil {
 		return nil
 	}

@@ -81,8 +81,8 @@ type ListRequest struct {
 	Names   []string // and globs; none means all
 	Contact plan.Contact
 	Missing plan.Missing
-	// Sheet are the names in the sheet, in lower case; nil if it was not read.
-	Sheet map[string]bool
+	// Sheet, if set, tells the names in the sheet, in lower case; nil if it cannot be read.
+	Sheet func() map[string]bool
 }
 
 // List reports what the ledger and the sites know. A site that cannot be reached
@@ -116,6 +116,10 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 		unseen, doubts = plan.Hidden(known, asked), d.Doubts(everything, asked, r.Missing)
 		warnings = append(warnings, d.DoubtWarnings(doubts)...)
 	}
+	var rows map[string]bool
+	if r.Sheet != nil {
+		rows = r.Sheet()
+	}
 	entries = make([]Entry, 0, len(known))
 	for i := range known {
 		k := &known[i]
@@ -126,7 +130,7 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 		case e.AtSite == Gone && doubts[k.Site] != "":
 			e.AtSite = notListed
 		}
-		if r.Sheet != nil && !r.Sheet[strings.ToLower(e.Name)] {
+		if rows != nil && !rows[strings.ToLower(e.Name)] {
 			e.Sheet = notInSheet
 		}
 		entries = append(entries, e)
