@@ -476,6 +476,33 @@ func TestRealRefusals(t *testing.T) {
 
 // Disks that are kept outlive their machine, whatever becomes of the ledger: a
 // machine of the same name has others.
+// From an empty folder to three machines: the setup that mintbatch new makes of what the host
+// has, a sheet of one row, and the commands that it names.
+func TestRealNewcomer(t *testing.T) {
+	lab(t)
+	dir := t.TempDir()
+	out, err := command(t, dir, "mintbatch", "new", "leg", "--libvirt", "qemu:///system")
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "next: cd leg; mintbatch setup check --sites")
+	dir = filepath.Join(dir, "leg")
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(setup), `"deb12-base": {guest: linux}`)
+	assert.Contains(t, string(setup), `"chart": {}`)
+	write(t, dir, "rows.csv", "machine,preset,network,template\nbms-new-[1-3],small,chart,deb12-base\n")
+	for _, args := range [][]string{{"setup", "check", "--sites"}, {"check", "--sheet", "rows.csv"}, {"proof", "--sheet", "rows.csv"}} {
+		out, err := command(t, dir, "mintbatch", args...)
+		require.NoError(t, err, out)
+	}
+	out = minted(t, dir, "mint", "--yes", "--sheet", "rows.csv")
+	assert.Contains(t, out, "new 3 done")
+	assert.Equal(t, "bms-new-2", strings.TrimSpace(inside(t, "bms-new-2", "hostname")))
+	out, err = command(t, dir, "mintbatch", "verify", "--sheet", "rows.csv")
+	require.NoError(t, err, out)
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "--sheet", "rows.csv", "bms-new-*")
+	require.NoError(t, err, out)
+}
+
 func TestRealKeptDisks(t *testing.T) {
 	dir, site := lab(t)
 	write(t, dir, "machines.csv", "machine,preset,clone,store,power,disks\nbms-keep-01,sonar-node,linked,pool,off,64MiB\n")

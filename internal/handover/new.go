@@ -22,9 +22,14 @@ var starterSetup string
 // it. Files that are there are written over only when they may be, and never a setup
 // or a sheet that somebody has worked on: a setup is written over only if it is the
 // starter's, a sheet gets its drop-down lists anew.
-func New(dir string, over output.Over) (written []string, err error) {
-	schema := setup.SchemaText()
-	s, found := setup.Read(nil, setup.File{Name: "mintbatch.yaml", Content: []byte(starterSetup)})
+//
+// With a site that was found, the setup has its hosts, templates and networks.
+func New(dir string, at *FoundSite, over output.Over) (written []string, err error) {
+	schema, text := setup.SchemaText(), starterSetup
+	if at != nil {
+		text = at.setup(dir)
+	}
+	s, found := setup.Read(func(kind, name string) (string, error) { return kind + ":" + name, nil }, setup.File{Name: "mintbatch.yaml", Content: []byte(text)})
 	if found.Failed() {
 		return nil, &input.Refused{Findings: found}
 	}
@@ -33,7 +38,7 @@ func New(dir string, over output.Over) (written []string, err error) {
 		return nil, err
 	}
 	setupPath, schemaPath, sheetPath := filepath.Join(dir, "mintbatch.yaml"), filepath.Join(dir, "mintbatch.schema.json"), filepath.Join(dir, "machines.xlsx")
-	if is, err := os.ReadFile(setupPath); err == nil && over == output.Replace && string(is) != starterSetup {
+	if is, err := os.ReadFile(setupPath); err == nil && over == output.Replace && string(is) != text {
 		return nil, fmt.Errorf("%w: %s: it was changed since it was created, and is left unchanged", output.ErrRefused, setupPath)
 	}
 	for _, path := range []string{setupPath, schemaPath, sheetPath} {
@@ -44,7 +49,7 @@ func New(dir string, over output.Over) (written []string, err error) {
 	for _, f := range []struct {
 		path    string
 		content []byte
-	}{{setupPath, []byte(starterSetup)}, {schemaPath, append(schema, '\n')}} {
+	}{{setupPath, []byte(text)}, {schemaPath, append(schema, '\n')}} {
 		if err := guard.Write(f.path, f.content, over, 0o644); err != nil {
 			return written, err
 		}
