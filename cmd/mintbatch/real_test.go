@@ -494,7 +494,7 @@ func TestRealNewcomer(t *testing.T) {
 		out, err := command(t, dir, "mintbatch", args...)
 		require.NoError(t, err, out)
 	}
-	out = minted(t, dir, "mint", "--yes", "--sheet", "rows.csv")
+	out = minted(t, dir, "--sheet", "rows.csv")
 	assert.Contains(t, out, "new 3 done")
 	assert.Equal(t, "bms-new-2", strings.TrimSpace(inside(t, "bms-new-2", "hostname")))
 	out, err = command(t, dir, "mintbatch", "verify", "--sheet", "rows.csv")
@@ -567,7 +567,7 @@ func TestRealDrift(t *testing.T) {
 	minted(t, dir)
 	same := func(want string) {
 		t.Helper()
-		out, err := command(t, dir, "mintbatch", "proof")
+		out, err := command(t, dir, "mintbatch", "proof", "--each")
 		require.NoError(t, err, out)
 		assert.Regexp(t, want, out)
 	}

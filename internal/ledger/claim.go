@@ -224,6 +224,9 @@ func (b *Busy) Error() string {
 // somebody else has the ledger, or a run works on a machine in the scope, it
 // returns a *Busy. Runs that are dead are cut off.
 func (l *Ledger) Lock(ctx context.Context, who string, scope func(machine.Key) bool) error {
+	if l.reader {
+		return l.explain(ErrReader)
+	}
 	ok, err := l.store.lock(ctx)
 	if err != nil {
 		return l.explain(err)

@@ -43,6 +43,9 @@ type Ledger struct {
 	verified  atomic.Bool               // every row was looked at
 	timeout   time.Duration
 
+	reader  bool         // nothing may be written
+	cleanup func() error // takes away what only this opening needed; nil for nothing
+
 	statements statements
 }
 
@@ -83,6 +86,9 @@ func IsShared(name string) bool {
 // PostgreSQL database, postgres://USER@HOST/DATABASE.
 func Open(ctx context.Context, name string) (*Ledger, error) {
 	open := openFile
+	if !IsShared(name) && onlyReader(name) {
+		return openReader(ctx, name)
+	}
 	if IsShared(name) {
 		open = openShared
 	}
@@ -201,5 +207,9 @@ func (l *Ledger) Close() error {
 		close(l.queue)
 		<-l.done
 	})
-	return errors.Join(l.store.release(), l.db.Close())
+	err := errors.Join(l.store.release(), l.db.Close())
+	if l.cleanup != nil {
+		err = errors.Join(err, l.cleanup())
+	}
+	return err
 }

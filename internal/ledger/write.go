@@ -23,6 +23,9 @@ type write struct {
 // write runs do in a transaction; when it returns nil, what it did is durable.
 // A do that fails leaves nothing behind and does not harm the others.
 func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
+	if l.reader {
+		return l.explain(ErrReader)
+	}
 	l.preloaded.Store(nil)
 	w := &write{ctx: ctx, do: do, done: make(chan struct{})}
 	if l.Hook != nil {
