@@ -205,10 +205,18 @@ func (l *Ledger) checkClaim(tx *transaction) error {
 type Busy struct {
 	Holder  string        // who, in words
 	Machine []machine.Key // on which of the machines that are asked for it works; none if it plans
+	Asking  bool          // it waits for an answer to its question
 }
 
 // Error names the run that is in the way.
 func (b *Busy) Error() string {
+	if b.Asking {
+		return b.does() + ", and waits for an answer to its question"
+	}
+	return b.does()
+}
+
+func (b *Busy) does() string {
 	switch n := len(b.Machine); n {
 	case 0:
 		return b.Holder + " is using the ledger"
@@ -240,6 +248,9 @@ func (l *Ledger) Lock(ctx context.Context, who string, scope func(machine.Key) b
 	}
 	if err == nil {
 		err = l.write(ctx, func(tx *transaction) error {
+			if _, err := tx.Exec(`DELETE FROM about WHERE name LIKE 'asking %' AND substr(name, 8) NOT IN (SELECT id FROM runs WHERE outcome = '')`); err != nil {
+				return err
+			}
 			return recordHolder(tx, fmt.Sprintf("%s, since %s UTC,", who, utc(time.Now())))
 		})
 	}
@@ -259,10 +270,25 @@ func recordHolder(tx *transaction, who string) error {
 func (l *Ledger) holder(ctx context.Context) error {
 	busy := &Busy{Holder: "another run"}
 	err := l.read(ctx, `SELECT value FROM about WHERE name = 'holder'`, func(row *sql.Rows) error { return row.Scan(&busy.Holder) })
+	if err == nil {
+		err = l.read(ctx, `SELECT EXISTS (SELECT 1 FROM about a JOIN runs r ON a.name = 'asking ' || r.id WHERE r.outcome = '')`, func(row *sql.Rows) error { return row.Scan(&busy.Asking) })
+	}
 	if err != nil {
 		return err
 	}
 	return busy
+}
+
+// Asking says for others whether a run waits for an answer to its question.
+func (l *Ledger) Asking(ctx context.Context, run string, asking bool) error {
+	return l.write(ctx, func(tx *transaction) error {
+		query := `DELETE FROM about WHERE name = ?`
+		if asking {
+			query = `INSERT INTO about (name, value) VALUES (?, 'yes') ON CONFLICT (name) DO NOTHING`
+		}
+		_, err := tx.Exec(query, "asking "+run)
+		return err
+	})
 }
 
 // Unlock ends Hold where several runs may work at once: the machines of this
@@ -300,6 +326,9 @@ func (l *Ledger) busy(ctx context.Context, scope func(machine.Key) bool) error {
 			continue
 		}
 		busy := &Busy{Holder: o.String()}
+		if err := l.read(ctx, `SELECT EXISTS (SELECT 1 FROM about WHERE name = 'asking ' || ?)`, func(row *sql.Rows) error { return row.Scan(&busy.Asking) }, o.ID); err != nil {
+			return err
+		}
 		err := l.read(ctx, `SELECT site, machine FROM claims WHERE run = ? ORDER BY site, machine`, func(row *sql.Rows) error {
 			var key machine.Key
 			err := row.Scan(&key.Site, &key.Name)

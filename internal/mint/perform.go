@@ -96,7 +96,7 @@ func (d *Desk) performOnce(ctx, stop context.Context, c Console, t Task, q Quest
 		return nil, err
 	}
 	if len(t.Works) > 0 {
-		if err := c.Confirm(q); err != nil {
+		if err := d.confirm(ctx, c, r, q); err != nil {
 			return nil, errors.Join(err, r.Release(ctx))
 		}
 	}
@@ -107,4 +107,16 @@ func (d *Desk) performOnce(ctx, stop context.Context, c Console, t Task, q Quest
 	watch, done := c.Watch(t.Works)
 	defer done()
 	return r.Do(ctx, stop, Sinks{Watch: watch, Log: log, Boundary: c.Boundary()})
+}
+
+// confirm asks, and says for others that it does.
+func (d *Desk) confirm(ctx context.Context, c Console, r *Run, q Question) error {
+	if !c.Interactive() {
+		return c.Confirm(q)
+	}
+	if err := d.Ledger.Asking(ctx, r.ID, true); err != nil {
+		return err
+	}
+	err := c.Confirm(q)
+	return errors.Join(err, d.Ledger.Asking(context.WithoutCancel(ctx), r.ID, false))
 }
