@@ -154,7 +154,7 @@ func (f *FoundSite) setup(dir string) string {
 	if len(f.survey.Networks) > 0 {
 		line("  network: %q\n  address: dhcp", f.survey.Networks[0])
 	}
-	line("  login: operator\n  # keys: file:operator.pub # your public SSH key, to log in with\n  password: none")
+	line("  login: steward\n  # keys: file:operator.pub # your public SSH key, to log in with\n  password: none")
 	line("\npresets: # bundles of defaults; a row names one\n  small:\n    cpus: 1\n    memory: 1GiB\n  large:\n    extends: small\n    cpus: 4\n    memory: 8GiB")
 	return b.String()
 }

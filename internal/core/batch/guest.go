@@ -124,6 +124,9 @@ func (b *builder) checkGuest(r *row) {
 		if err := check(g.Login); err != nil && !strings.EqualFold(g.Login, unattend.AdministratorName) {
 			b.bad("bad-login", r.cell("login"), err.Error(), "")
 		}
+		if !windows && machine.OfSystem(g.Login) {
+			b.warn("system-login", r.cell("login"), fmt.Sprintf("most Linux systems have a user or group named %s, so that no login can be created", g.Login), "choose another name")
+		}
 	} else if len(g.Keys) > 0 {
 		b.bad("missing-login", r.cell("keys"), "keys are given without a login", "name the login in the row, its preset or the defaults")
 	}
