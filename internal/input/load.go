@@ -93,7 +93,7 @@ func LoadSetup(in Input) (*Batch, error) {
 	for _, path := range in.Setups {
 		content, err := readFile(path, mostSetup)
 		if err != nil {
-			return nil, unreadable("no-setup", path, err, "name one with --setup, or try `mintbatch demo`")
+			return nil, unreadable("no-setup", path, err, "create one with `mintbatch new`, name one with --setup, or try `mintbatch demo`")
 		}
 		b.read = append(b.read, path)
 		files = append(files, setup.File{Name: path, Content: content})

@@ -72,7 +72,7 @@ func withoutRow(b *input.Batch, known []ledger.Machine) finding.List {
 	if len(names) == 0 {
 		return nil
 	}
-	return finding.List{{Severity: finding.Note, Code: "no-row", At: finding.Position{File: b.SheetPath},
+	return finding.List{{Severity: finding.Warning, Code: "no-row", At: finding.Position{File: b.SheetPath},
 		Message: fmt.Sprintf("%s of the ledger %s in no row: %s", finding.Plural(len(names), "machine"), isAre(len(names)), strings.Join(machine.NameRanges(names), " ")),
 		Hint:    "a mint leaves them alone; `mintbatch retire --strays` deletes them"}}
 }
