@@ -17,13 +17,6 @@ import (
 	"mintbatch/internal/layout"
 )
 
-// long is a sheet of what makes views wide.
-var long = `machine,preset,template,network,address,network.2,address.2,network.3,address.3,owner,notes,labels,until,disks,password
-bms-` + strings.Repeat("sonar", 11) + `-001,sonar-node,deb12-base,survey,198.51.100.60 2001:db8:b0a7:0:ffff:ffff:ffff:1,survey,198.51.100.61,chart,203.0.113.20,海図室 ångström sø ` + "e\u0301\u0301 \u200b" + `,"a long note, in which a lot is written about what this machine is for, and for whom",leg=north,2027-03-31,2GiB,generate
-bms-tide-[01-03],tide-gauge,deb12-base,survey,pool,,,,,tide desk,,,,,
-bms-tide-09,tide-gauge,deb12-base,survey,pool,,,,,tide desk,,,,,
-`
-
 // onTerminal runs the program in a folder, on a terminal of a width.
 func onTerminal(t *testing.T, dir string, width int, args ...string) string {
 	t.Helper()
