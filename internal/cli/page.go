@@ -72,16 +72,19 @@ func (a *App) pager(p *page) bool {
 // summed prints a list and its totals, which come first on a screen that the list does not
 // fit.
 func summed(w io.Writer, list, totals func(io.Writer)) {
-	if width, height, is := screen(w); is {
-		p := &page{width: width, height: height}
-		list(p)
-		if totals(p); p.long() {
-			totals(w)
-			_, _ = io.WriteString(w, "\n")
-			list(w)
-			return
-		}
+	width, height, is := screen(w)
+	if !is {
+		list(w)
+		totals(w)
+		return
 	}
-	list(w)
-	totals(w)
+	whole, sums := &page{width: width, height: height}, &page{width: width, height: height}
+	list(whole)
+	body := whole.Len()
+	totals(sums)
+	if _, _ = whole.Write(sums.Bytes()); whole.long() {
+		_, _ = w.Write(append(sums.Bytes(), '\n'))
+		whole.Truncate(body)
+	}
+	_, _ = w.Write(whole.Bytes())
 }

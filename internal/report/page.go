@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"rsc.io/qr"
@@ -18,7 +19,8 @@ import (
 //go:embed page
 var pageFiles embed.FS
 
-var pages = template.Must(template.ParseFS(pageFiles, "page/*.html"))
+// pages are parsed by the first command that writes one.
+var pages = sync.OnceValue(func() *template.Template { return template.Must(template.ParseFS(pageFiles, "page/*.html")) })
 
 // Handover is a machine as it is handed over. It has no password.
 type Handover struct {
@@ -182,7 +184,7 @@ func own(name string) string {
 
 func render(name string, data any) ([]byte, error) {
 	var b bytes.Buffer
-	err := pages.ExecuteTemplate(&b, name, data)
+	err := pages().ExecuteTemplate(&b, name, data)
 	return b.Bytes(), err
 }
 
