@@ -104,7 +104,7 @@ func completed(ctx context.Context, root *cli.Command, line []string) []optionTe
 			ended = true
 		case strings.HasPrefix(word, "-") && !ended:
 			name, value, has := strings.Cut(word, "=")
-			if o, known := optionNamed(at, name); known && strings.Contains(o.name, " ") {
+			if o, known := optionNamed(at, name); known && o.value != "" {
 				if has {
 					take(&in, o, value)
 				} else {
@@ -124,7 +124,7 @@ func completed(ctx context.Context, root *cli.Command, line []string) []optionTe
 
 // take notes an option that says where names come from.
 func take(in *input.Input, o optionText, value string) {
-	switch name, _, _ := strings.Cut(o.name, " "); name {
+	switch o.name {
 	case "--setup":
 		in.Setups = []string{value}
 	case "--sheet":
@@ -136,7 +136,7 @@ func take(in *input.Input, o optionText, value string) {
 func optionNamed(c *cli.Command, name string) (optionText, bool) {
 	for _, of := range c.Lineage() {
 		for _, f := range of.Flags {
-			if o := optionOf(f); strings.SplitN(o.name, " ", 2)[0] == name {
+			if o := optionOf(f); o.name == name {
 				return o, true
 			}
 		}
@@ -150,24 +150,20 @@ func matching(ctx context.Context, at *cli.Command, in input.Input, option *opti
 	name, _, assigned := strings.Cut(last, "=")
 	switch {
 	case option != nil:
-		_, meant, _ := strings.Cut(option.name, " ")
-		all = values(mint.Candidates(ctx, in, meant), "")
+		all = values(mint.Candidates(ctx, in, option.value), "")
 	case strings.HasPrefix(last, "--") && assigned && !ended:
 		if o, known := optionNamed(at, name); known {
-			_, meant, _ := strings.Cut(o.name, " ")
-			all = values(mint.Candidates(ctx, in, meant), name+"=")
+			all = values(mint.Candidates(ctx, in, o.value), name+"=")
 		}
 	case strings.HasPrefix(last, "-") && !ended:
 		for _, of := range at.Lineage() {
 			for _, f := range of.Flags {
-				o := optionOf(f)
-				o.name, _, _ = strings.Cut(o.name, " ")
-				all = append(all, o)
+				all = append(all, optionOf(f))
 			}
 		}
 	case len(visibleCommands(at)) > 0 && arguments == 0:
 		for _, sub := range visibleCommands(at) {
-			all = append(all, optionText{sub.Name, sub.Usage})
+			all = append(all, optionText{name: sub.Name, usage: sub.Usage})
 		}
 		fallthrough
 	default:
@@ -185,7 +181,7 @@ func argument(ctx context.Context, at *cli.Command, in input.Input, arguments in
 	case meant == "COMMAND":
 		var all []optionText
 		for _, sub := range visibleCommands(at.Root()) {
-			all = append(all, optionText{sub.Name, sub.Usage})
+			all = append(all, optionText{name: sub.Name, usage: sub.Usage})
 		}
 		return all
 	case meant == "SHELL":

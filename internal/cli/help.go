@@ -75,13 +75,12 @@ func showHelp(w io.Writer, p painter, c *cli.Command) {
 	h.options("Options", m.options)
 	var common []string
 	for _, o := range manualOf(c.Root()).options {
-		name, _, _ := strings.Cut(o.name, " ")
-		common = append(common, name)
+		common = append(common, o.name)
 	}
 	h.lines("", "")
 	h.lines("", "Options of all commands, which `mintbatch --help` explains: "+strings.Join(common, " "))
 	h.heading("Exit status")
-	h.pairs(m.exits, " ")
+	h.pairs(m.exits)
 	h.lines("", "")
 	h.lines("", "See "+m.page+".")
 }
@@ -100,11 +99,11 @@ func (h helpText) chapters(root *cli.Command) {
 
 // list lists commands.
 func (h helpText) list(commands []*cli.Command) {
-	var lines []string
-	for _, c := range commands {
-		lines = append(lines, fmt.Sprintf("%-10s\t%s", c.Name, c.Usage))
+	all := meaningsOf(commands)
+	for i := range all {
+		all[i].word = fmt.Sprintf("%-10s", all[i].word)
 	}
-	h.pairs(lines, "\t")
+	h.pairs(all)
 }
 
 func (h helpText) options(title string, all []optionText) {
@@ -112,19 +111,14 @@ func (h helpText) options(title string, all []optionText) {
 		return
 	}
 	h.heading(title)
-	var lines []string
-	for _, o := range all {
-		lines = append(lines, o.name+"\t"+o.usage)
-	}
-	h.pairs(lines, "\t")
+	h.pairs(meanings(all))
 }
 
 // pairs prints words with what they mean beside them.
-func (h helpText) pairs(lines []string, separator string) {
-	cells := make([][]string, len(lines))
-	for i, line := range lines {
-		word, meaning, _ := strings.Cut(line, separator)
-		cells[i] = []string{"  " + word, meaning}
+func (h helpText) pairs(all []meaning) {
+	cells := make([][]string, len(all))
+	for i, m := range all {
+		cells[i] = []string{"  " + m.word, m.text}
 	}
 	_ = layout.Table{Columns: []layout.Column{{}, {Kind: layout.Words}}, Cells: cells, Width: h.width}.Print(h)
 }

@@ -29,12 +29,36 @@ type manual struct {
 	examples []string // command lines
 	options  []optionText
 	commands []*cli.Command
-	exits    []string
+	exits    []meaning
 	page     string
 }
 
-// optionText is an option with the name of its value, and what it does.
-type optionText struct{ name, usage string }
+// optionText is an option, what its value is called (empty if it has none), and what it does.
+type optionText struct{ name, value, usage string }
+
+// meaning is a word and what it means.
+type meaning struct{ word, text string }
+
+// withValue is the option as it is written.
+func (o optionText) withValue() string { return strings.TrimSpace(o.name + " " + o.value) }
+
+// meanings are those of options.
+func meanings(options []optionText) []meaning {
+	all := make([]meaning, len(options))
+	for i, o := range options {
+		all[i] = meaning{o.withValue(), o.usage}
+	}
+	return all
+}
+
+// meaningsOf are those of commands.
+func meaningsOf(commands []*cli.Command) []meaning {
+	all := make([]meaning, len(commands))
+	for i, c := range commands {
+		all[i] = meaning{c.Name, c.Usage}
+	}
+	return all
+}
 
 // manualOf gathers what is to be said of a command.
 func manualOf(c *cli.Command) manual {
@@ -99,12 +123,12 @@ func optionOf(f cli.Flag) optionText {
 		}
 	}
 	if doc.TakesValue() {
-		name += " " + cmp.Or(value, "VALUE")
+		value = cmp.Or(value, "VALUE")
 	}
 	if text := strings.Trim(doc.GetValue(), "[]\""); doc.TakesValue() && text != "" && text != "0" && !strings.Contains(usage, "default") {
 		usage += " (default: " + text + ")"
 	}
-	return optionText{name, usage}
+	return optionText{name, value, usage}
 }
 
 // incomplete says what exit status 1 means, of the commands that have it.
@@ -120,12 +144,12 @@ var incomplete = map[string]string{
 }
 
 // exitsOf are the exit statuses of a command.
-func exitsOf(name string) []string {
-	all := []string{"0 done"}
+func exitsOf(name string) []meaning {
+	all := []meaning{{"0", "done"}}
 	if text := incomplete[strings.TrimPrefix(name, "mintbatch ")]; text != "" {
-		all = append(all, "1 "+text)
+		all = append(all, meaning{"1", text})
 	}
-	return append(all, "2 the input or the command line was refused; nothing was done",
-		"3 a site or the ledger could not be reached or used, or the output could not be written",
-		"130 interrupted; run the same command again to continue")
+	return append(all, meaning{"2", "the input or the command line was refused; nothing was done"},
+		meaning{"3", "a site or the ledger could not be reached or used, or the output could not be written"},
+		meaning{"130", "interrupted; run the same command again to continue"})
 }

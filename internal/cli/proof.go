@@ -362,14 +362,3 @@ func size(s machine.Size) string {
 	}
 	return s.String()
 }
-
-func addresses(adapters []machine.Adapter) string {
-	var words []string
-	for _, a := range adapters {
-		words = append(words, a.Words()...)
-		for _, p := range a.Addresses {
-			words = append(words, p.Addr().String())
-		}
-	}
-	return strings.Join(words, " ")
-}

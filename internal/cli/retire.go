@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
@@ -198,7 +200,7 @@ func (a *App) showLosses(c *cli.Command, works []proof.Work) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
 	for _, w := range works {
-		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Machine.Shape.Disk), addresses(w.Machine.Adapters), visible(w.Machine.Info.Owner)})
+		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Machine.Shape.Disk), strings.Join(machine.AddressWords(w.Machine.Adapters), " "), visible(w.Machine.Info.Owner)})
 	}
 	rows(a.Stdout, p, []string{"machine", "site", "identity", "disk", "addresses", "owner"}, cells)
 	disks := " with " + itsTheir(len(works)) + " disks"

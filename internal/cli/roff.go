@@ -71,25 +71,17 @@ func (m manual) roff() string {
 		}
 		b.WriteString(escapeRoff(text) + "\n")
 	}
-	pairs := func(name string, all []optionText) {
+	pairs := func(name string, all []meaning) {
 		if len(all) == 0 {
 			return
 		}
 		section(name)
-		for _, o := range all {
-			fmt.Fprintf(&b, ".TP\n.B %s\n%s\n", escapeRoff(o.name), escapeRoff(o.usage))
+		for _, m := range all {
+			fmt.Fprintf(&b, ".TP\n.B %s\n%s\n", escapeRoff(m.word), escapeRoff(m.text))
 		}
 	}
-	var commands, exits []optionText
-	for _, c := range m.commands {
-		commands = append(commands, optionText{c.Name, c.Usage})
-	}
-	for _, e := range m.exits {
-		status, meaning, _ := strings.Cut(e, " ")
-		exits = append(exits, optionText{status, meaning})
-	}
-	pairs("COMMANDS", commands)
-	pairs("OPTIONS", m.options)
+	pairs("COMMANDS", meaningsOf(m.commands))
+	pairs("OPTIONS", meanings(m.options))
 	if len(m.examples) > 0 {
 		section("EXAMPLES")
 		b.WriteString(".nf\n")
@@ -98,7 +90,7 @@ func (m manual) roff() string {
 		}
 		b.WriteString(".fi\n")
 	}
-	pairs("EXIT STATUS", exits)
+	pairs("EXIT STATUS", m.exits)
 	if title != "mintbatch" {
 		section("SEE ALSO")
 		b.WriteString(".BR mintbatch (1),\nwhich explains the options of all commands.\n")

@@ -25,7 +25,7 @@ var fields = map[string]func(*Entry) string{
 	"power":   func(e *Entry) string { return string(e.Power) },
 	"sheet":   func(e *Entry) string { return e.Sheet },
 	"addresses": func(e *Entry) string {
-		return strings.Join(machine.AddressRanges(e.Spec.Adapters, e.Spec.Adapters), " ")
+		return strings.Join(machine.AddressWords(e.Spec.Adapters), " ")
 	},
 	"mac":        func(e *Entry) string { return words(e.Spec, func(a machine.Adapter) string { return a.MAC }) },
 	"networks":   func(e *Entry) string { return words(e.Spec, func(a machine.Adapter) string { return a.Network }) },

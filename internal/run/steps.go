@@ -118,7 +118,7 @@ func acceptChain(j *job) chain {
 // made says in the history what was made, with all that it may be looked for by.
 func made(w proof.Work) string {
 	parts := []string{fmt.Sprintf("%s clone of %s, generation %d", w.Machine.Clone.Kind, w.Machine.Template, w.Generation)}
-	if all := machine.AddressRanges(w.Machine.Adapters, w.Machine.Adapters); len(all) > 0 {
+	if all := machine.AddressWords(w.Machine.Adapters); len(all) > 0 {
 		parts = append(parts, strings.Join(all, " "))
 	}
 	for _, a := range w.Machine.Adapters {

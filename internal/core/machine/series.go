@@ -73,6 +73,10 @@ func AddressesFollow(a, b []Adapter) bool {
 	return true
 }
 
+// AddressWords writes the addresses of adapters, and the words for those that the network
+// assigns.
+func AddressWords(adapters []Adapter) []string { return AddressRanges(adapters, adapters) }
+
 // AddressRanges writes the addresses of adapters to those of others, each as a range:
 // 198.51.100.11-18.
 func AddressRanges(from, to []Adapter) []string {
