@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"net"
@@ -21,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/cli"
+	"mintbatch/internal/core/event"
 	"mintbatch/internal/fastdir"
 	"mintbatch/internal/handover"
 	"mintbatch/internal/ledger/servertest"
@@ -87,6 +89,7 @@ func TestScripts(t *testing.T) {
 			"lacks":        lacks,
 			"change":       change,
 			"idof":         idOf,
+			"in-order":     inOrder,
 			"sameline":     lines(true),
 			"otherline":    lines(false),
 			"newer":        altered(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`),
@@ -204,6 +207,23 @@ func change(ts *testscript.TestScript, _ bool, args []string) {
 		lines = append(lines, line)
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(path), []byte(strings.Join(lines, "")), 0o600))
+}
+
+// inOrder finds lines in the log of a run, each behind the one before it:
+// `in-order LOG MACHINE/STEP/STATE...`.
+func inOrder(ts *testscript.TestScript, _ bool, args []string) {
+	lines := strings.Split(ts.ReadFile(args[0]), "\n")
+	for _, want := range args[1:] {
+		part := strings.Split(want, "/")
+		at := slices.IndexFunc(lines, func(line string) bool {
+			var one event.Line
+			return json.Unmarshal([]byte(line), &one) == nil && one.Name == part[0] && one.Step == part[1] && one.State == part[2]
+		})
+		if at < 0 {
+			ts.Fatalf("%s is not in its place in %s", want, args[0])
+		}
+		lines = lines[at+1:]
+	}
 }
 
 // idOf puts the id of a ledger into the environment: `idof FILE` sets $LEDGER.

@@ -156,7 +156,7 @@ type resultJSON struct {
 	Site    string     `json:"site"`
 	Name    string     `json:"name"`
 	Work    proof.Word `json:"work"`
-	Result  string     `json:"result"` // done, failed, stopped, refused
+	Result  string     `json:"result"` // done, failed, held back, stopped, refused
 	Step    step.Name  `json:"step,omitempty"`
 	Error   string     `json:"error,omitempty"`
 	Seconds float64    `json:"seconds"`
@@ -176,8 +176,12 @@ func mintDocument(m *mint.Outcome, p proof.Proof) mintJSON {
 		one := resultJSON{Site: r.Site, Name: r.Name, Work: r.Word, Result: "done", Seconds: r.Took.Round(time.Millisecond).Seconds()}
 		if r.Err != nil {
 			one.Result, one.Step, one.Error = "failed", r.Step, r.Err.Error()
-			if errors.Is(r.Err, run.ErrStopped) {
+			var held *run.HeldBack
+			switch {
+			case errors.Is(r.Err, run.ErrStopped):
 				one.Result = "stopped"
+			case errors.As(r.Err, &held):
+				one.Result = "held back"
 			}
 		}
 		for _, k := range m.Kept {

@@ -114,6 +114,9 @@ func (p *progress) watch(e run.Event) {
 		p.failed = append(p.failed, []string{"  " + brief, ": " + cause})
 		p.forget(e.Key)
 		p.log(e, brief+": "+cause)
+	case run.Held:
+		delete(p.waiting, e.Key)
+		p.log(e, visible(fmt.Sprintf("%s %s", e.Name, e.Err)))
 	case run.Stopped:
 		p.forget(e.Key)
 	case run.Waiting:

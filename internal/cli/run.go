@@ -81,8 +81,9 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var lines []closed
 	done := map[proof.Word]int{}
-	var failed, stopped int
+	var failed, stopped, heldBack int
 	for _, r := range m.Results {
+		var held *run.HeldBack
 		line := closed{word: string(r.Word), name: r.Name, site: r.Site, result: p.paint("done", text.FgHiCyan), took: r.Took}
 		switch {
 		case r.Err == nil:
@@ -93,6 +94,9 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 		case errors.Is(r.Err, run.ErrStopped):
 			stopped++
 			line.result, line.why = "stopped", strings.TrimSuffix(at(r.Step), ": ")
+		case errors.As(r.Err, &held):
+			heldBack++
+			line.result, line.why = p.paint("held back", text.FgYellow), visible("by "+held.By)
 		default:
 			failed++
 			line.result, line.why = p.paint("failed", text.FgHiRed), at(r.Step)+visible(r.Err.Error())
@@ -139,7 +143,7 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 	for _, n := range []struct {
 		count int
 		word  string
-	}{{failed, "failed"}, {stopped, "stopped"}, {len(m.Refused), "refused"}} {
+	}{{failed, "failed"}, {heldBack, "held back"}, {stopped, "stopped"}, {len(m.Refused), "refused"}} {
 		if n.count > 0 {
 			words = append(words, fmt.Sprintf("%d %s", n.count, n.word))
 		}
@@ -164,7 +168,8 @@ func (a *App) causes(c *cli.Command, results []run.Result) {
 	var order []string
 	names := map[string][]string{}
 	for _, r := range results {
-		if r.Err == nil || errors.Is(r.Err, run.ErrStopped) {
+		var held *run.HeldBack
+		if r.Err == nil || errors.Is(r.Err, run.ErrStopped) || errors.As(r.Err, &held) {
 			continue
 		}
 		cause := at(r.Step) + strings.ReplaceAll(r.Err.Error(), r.Name, "the machine")

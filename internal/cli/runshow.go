@@ -160,7 +160,7 @@ func (a *App) runChart(p painter, l *event.Log) {
 	for _, phase := range step.Phases() {
 		legend = append(legend, phase.Letter+" "+phase.Name)
 	}
-	paragraph(a.Stdout, "", p.paint(strings.Join(legend, "; ")+"; a dot: waiting for a slot", text.Faint))
+	paragraph(a.Stdout, "", p.paint(strings.Join(legend, "; ")+"; a dot: waiting for a slot or another machine", text.Faint))
 }
 
 // colored paints runs of the same letter.

@@ -148,6 +148,7 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	}
 	line("display", visible(e.Display))
 	line("checkpoint", s.Checkpoint)
+	line("after", strings.Join(s.After, " "))
 	line("owner", visible(s.Info.Owner))
 	line("until", s.Info.Until)
 	line("notes", visible(s.Info.Notes))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,13 +37,14 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 	}
 	past := assign.Past{Now: time.Now()}
 	var noRows finding.List
+	var known []ledger.Machine
 	if path := b.LedgerPath(); ledger.IsShared(path) || input.Exists(path) {
 		l, err := ledger.Open(ctx, path)
 		if err != nil {
 			return nil, err
 		}
 		defer l.Close()
-		known, err := l.Machines(ctx)
+		known, err = l.Machines(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -54,7 +56,8 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 		}
 	}
 	_, found := assign.Addresses(b.Wanted, b.Setup, past)
-	return &Checked{append(append(b.Findings, found...), noRows...).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
+	_, order := plan.Sequence(b, known)
+	return &Checked{slices.Concat(b.Findings, found, order, noRows).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
 }
 
 // withoutRow tells of machines of the ledger that no row asks for.

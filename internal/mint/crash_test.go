@@ -169,8 +169,8 @@ presets:
 // adjusted, one remade, one retired, and new ones come, of which one cannot be made.
 const (
 	first = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,,,\nbms-remake,node,quay,,,\nbms-gone,spare,quay,,,\nbms-kept,node,quay,,,\n"
-	then  = "machine,preset,site,cpus,hostname,template,network.2,address.2\nbms-same,node,quay,,,,,\nbms-adjust,node,vessel,2,,,chart,pool\nbms-remake,node,quay,,renamed,,,\n" +
-		"bms-linked,node,quay,,,,,\nbms-full,spare,vessel,,,,,\nbms-chart-01,desk,quay,,,win-chart,,\nbms-refused,node,quay,,,,,\n"
+	then  = "machine,preset,site,cpus,hostname,template,network.2,address.2,after\nbms-same,node,quay,,,,,,\nbms-adjust,node,vessel,2,,,chart,pool,\nbms-remake,node,quay,,renamed,,,,bms-full\n" +
+		"bms-linked,node,quay,,,,,,bms-chart-01\nbms-full,spare,vessel,,,,,,\nbms-chart-01,desk,quay,,,win-chart,,,vessel/bms-*\nbms-refused,node,quay,,,,,,\n"
 )
 
 // served serves the sandbox of a folder, with some faults.

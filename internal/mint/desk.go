@@ -5,6 +5,7 @@ package mint
 import (
 	"context"
 	"log/slog"
+	"slices"
 
 	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/machine"
@@ -53,7 +54,8 @@ func open(ctx context.Context, b *input.Batch, err error, log *slog.Logger) (*De
 	if b.Findings.Failed() {
 		// All findings are wanted, those of the addresses too.
 		_, found := assign.Addresses(b.Wanted, b.Setup, assign.Past{Named: b.Named})
-		return nil, &input.Refused{Findings: append(b.Findings, found...).Sorted()}
+		_, order := plan.Sequence(b, nil)
+		return nil, &input.Refused{Findings: slices.Concat(b.Findings, found, order).Sorted()}
 	}
 	l, err := ledger.Open(ctx, b.LedgerPath())
 	if err != nil {

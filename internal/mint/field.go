@@ -44,6 +44,7 @@ var fields = map[string]func(*Entry) string{
 	"until":      func(e *Entry) string { return e.Spec.Info.Until },
 	"labels":     func(e *Entry) string { return labels(e.Spec.Info.Labels) },
 	"checkpoint": func(e *Entry) string { return e.Spec.Checkpoint },
+	"after":      func(e *Entry) string { return strings.Join(e.Spec.After, " ") },
 	"changed":    func(e *Entry) string { return e.Changed.Local().Format("2006-01-02 15:04") },
 	"run":        func(e *Entry) string { return e.Run },
 	"identity":   func(e *Entry) string { return e.Identity },

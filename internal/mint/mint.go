@@ -19,6 +19,9 @@ import (
 func (d *Desk) Minting(ctx context.Context, command string, p *plan.Plan, remakes plan.Remakes, o Order) (Task, error) {
 	t := Task{Command: command, Order: o, plan: p, do: (*run.Engine).Mint}
 	t.Works, t.Refused = p.Todo(remakes)
+	if !o.Waves.IsZero() {
+		t.Works = p.Sorted(t.Works) // no wave waits for a later one
+	}
 	return t, d.ready(ctx, t)
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/run"
@@ -64,9 +65,10 @@ func (d *Desk) Perform(ctx, stop context.Context, c Console, t Task, q Question)
 		return o, err
 	}
 	again := t
-	again.Works, again.Refused, again.Order.ForceOff = nil, nil, true
+	again.Works, again.Refused, again.Order.ForceOff, again.done = nil, nil, true, map[machine.Key]bool{}
 	q = Question{Before: "did not shut down when asked:", Word: "yes"}
 	for _, r := range o.Results {
+		again.done[r.Key] = r.Err == nil
 		if errors.Is(r.Err, site.ErrNoShutdown) {
 			again.Works = append(again.Works, r.Work)
 			q.Before += " " + r.Name

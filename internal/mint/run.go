@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/user"
@@ -41,7 +42,8 @@ type Task struct {
 	Refused []proof.Work
 	Order   Order
 
-	plan *plan.Plan // nil for what is done whatever the sheet says
+	plan *plan.Plan           // nil for what is done whatever the sheet says
+	done map[machine.Key]bool // machines that an earlier part of the task has made
 	do   func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result
 }
 
@@ -66,6 +68,7 @@ type Outcome struct {
 // Incomplete says that some machines are not as asked.
 type Incomplete struct {
 	Failed  int
+	Held    int  // by others, of which some may have failed
 	Stopped bool // the run was told to stop
 }
 
@@ -74,7 +77,7 @@ func (i *Incomplete) Error() string {
 	switch {
 	case i.Stopped:
 		return "Interrupted. Run the same command again to continue."
-	case i.Failed == 1:
+	case i.Failed+i.Held == 1:
 		return i.brief() + ". Fix the cause and run the same command again."
 	}
 	return i.brief() + ". Fix the causes and run the same command again."
@@ -85,7 +88,13 @@ func (i *Incomplete) brief() string {
 	if i.Stopped {
 		return "interrupted"
 	}
-	return finding.Plural(i.Failed, "machine") + " failed"
+	switch {
+	case i.Held == 0:
+		return finding.Plural(i.Failed, "machine") + " failed"
+	case i.Failed == 0:
+		return finding.Plural(i.Held, "machine") + " held back"
+	}
+	return fmt.Sprintf("%s failed, %d held back", finding.Plural(i.Failed, "machine"), i.Held)
 }
 
 // Claim starts a run of a task: its machines and addresses are kept for it, and others
@@ -118,6 +127,13 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 		return nil
 	}
 	return t.plan.Reserved
+}
+
+func (t Task) gates() *run.Gates {
+	if t.plan == nil {
+		return plan.GatesDown(t.Works)
+	}
+	return t.plan.Gates(t.Works, t.done)
 }
 
 // startRun writes down that a run begins. An id that another run of the same second has
@@ -172,7 +188,7 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 	engine := run.Engine{
 		Run: r.ID, Ledger: d.Ledger, Owner: d.Ledger.ID, Sites: d.Sites.Opened(), Limits: plan.Limits(d.Batch), Times: plan.Times(d.Batch), Reserved: t.reserved(),
 		Sealing: sealing, Random: rand.Reader, Cooling: d.cooling(), Disks: t.Order.Disks,
-		StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
+		Gates: t.gates(), StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
 	}
 	if t.plan != nil {
 		engine.Expect, engine.Least = t.plan.Expected, t.plan.Least
@@ -245,16 +261,20 @@ func (o *Outcome) Merge(later *Outcome) *Outcome {
 // Err is an *Incomplete unless every machine is as asked; stop reports whether
 // the run was told to stop.
 func (o *Outcome) Err(stop context.Context) error {
-	failed := len(o.Refused)
+	i := &Incomplete{Failed: len(o.Refused), Stopped: stop.Err() != nil}
 	for _, r := range o.Results {
-		if r.Err != nil {
-			failed++
+		var held *run.HeldBack
+		switch {
+		case errors.As(r.Err, &held):
+			i.Held++
+		case r.Err != nil:
+			i.Failed++
 		}
 	}
-	if failed == 0 {
+	if i.Failed+i.Held == 0 {
 		return nil
 	}
-	return &Incomplete{Failed: failed, Stopped: stop.Err() != nil}
+	return i
 }
 
 // newRunID is short enough to type and sorts by time.

@@ -147,5 +147,5 @@ func (p *Plan) Estimate(works []proof.Work) (time.Duration, bool) {
 	if !p.pace.learnt || len(works) == 0 {
 		return 0, false
 	}
-	return run.Estimate(works, Limits(p.batch), p.pace.of), true
+	return run.Estimate(works, Limits(p.batch), p.pace.of, p.Gates(works, nil)), true
 }

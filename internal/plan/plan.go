@@ -12,6 +12,7 @@ import (
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/sequence"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/sites"
@@ -64,6 +65,9 @@ type Plan struct {
 	batch *input.Batch
 	held  []ledger.Reservation // what was held before
 	pace  pace
+
+	sequence *sequence.Sequence
+	made     map[machine.Key]bool
 }
 
 // Make makes a plan.

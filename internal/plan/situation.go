@@ -35,10 +35,14 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	past.Named = p.Named
 	p.inheritFromMade(known, asked)
 	reserved, found := assign.Addresses(p.Wanted, p.Setup, past)
-	if err := p.refuse(found, nil); err != nil {
+	order, wrong := Sequence(p.Batch, known)
+	if err := p.refuse(append(found, wrong...), nil); err != nil {
 		return nil, err
 	}
-	plan := &Plan{batch: p.Batch, held: past.Held, Reserved: map[machine.Key][]ledger.Reservation{}}
+	plan := &Plan{batch: p.Batch, held: past.Held, Reserved: map[machine.Key][]ledger.Reservation{}, sequence: order, made: map[machine.Key]bool{}}
+	for _, k := range known {
+		plan.made[k.Key] = k.State == proof.Made
+	}
 	for _, r := range reserved {
 		key := machine.Key{Site: r.Site, Name: r.Machine}
 		plan.Reserved[key] = append(plan.Reserved[key], r)

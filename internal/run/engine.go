@@ -49,6 +49,8 @@ type Engine struct {
 	// Least reports about how long a step of a machine takes at least; nil if nothing is
 	// known. A site is not asked about its task before.
 	Least Pace
+	// Gates say which machines wait for which others; nil if none does.
+	Gates *Gates
 	// StopAfter ends the run after so many failed machines; 0 means never.
 	StopAfter int
 	// Watch gets every event, from several goroutines at once.
@@ -92,9 +94,10 @@ const (
 	Done     State = "done"
 	Skipped  State = "skipped" // an earlier run did it
 	Failed   State = "failed"
-	Finished State = "finished" // the machine is done
-	Removed  State = "removed"  // a clone of an earlier generation is
-	Stopped  State = "stopped"  // the run was told to stop before it was
+	Finished State = "finished"  // the machine is done
+	Removed  State = "removed"   // a clone of an earlier generation is
+	Stopped  State = "stopped"   // the run was told to stop before it was
+	Held     State = "held back" // another that has to come before it has come to no good end
 )
 
 // Result is what became of one machine. A nil Err means that it is as asked.
@@ -134,37 +137,29 @@ func (e *Engine) Accept(ctx, stop context.Context, works []proof.Work) []Result 
 func (e *Engine) runAll(ctx, stop context.Context, works []proof.Work, c path) []Result {
 	stop, enough := context.WithCancelCause(stop)
 	defer enough(nil)
-	results := make([]Result, len(works))
-	jobs := make([]*job, len(works)) // of those that were begun and are not at their end
-	line := newSchedule(e.Limits)
+	r := &round{Engine: e, works: works, line: newSchedule(e.Limits), jobs: make([]*job, len(works)), results: make([]Result, len(works)), enough: enough}
+	r.expected = e.expected(works)
 	for i, w := range works {
 		slot, err := e.firstSlot(ctx, w, c)
 		if err != nil {
-			results[i] = Result{Work: w, Err: err}
+			r.results[i] = Result{Work: w, Err: err}
+			e.Gates.ended(w.Key, err)
 			enough(err)
 			continue
 		}
-		line.add(e.demand(w, slot), waiter{index: i, expected: e.expected(w)})
-	}
-	type arrival struct {
-		index int
-		at    demand
-		step  step.Name
-		next  Slot
-		err   error
+		r.wait(i, slot, false)
 	}
 	arrivals := make(chan arrival)
-	failures := 0
 	for under := 0; ; under-- {
 		for !stopped(stop) {
-			at, w, ok := line.next()
+			at, w, ok := r.line.next()
 			if !ok {
 				break
 			}
-			j := jobs[w.index]
+			j := r.jobs[w.index]
 			if j == nil {
 				j = &job{Engine: e, course: c, work: works[w.index], site: e.Sites[works[w.index].Site], began: time.Now()}
-				jobs[w.index] = j
+				r.jobs[w.index] = j
 			}
 			under++
 			go func() {
@@ -172,45 +167,161 @@ func (e *Engine) runAll(ctx, stop context.Context, works []proof.Work, c path) [
 				arrivals <- arrival{w.index, at, last, next, err}
 			}()
 		}
+		if under == 0 && !stopped(stop) && r.force() {
+			under++ // which the loop takes back
+			continue
+		}
 		if under == 0 {
 			break
 		}
-		a := <-arrivals
-		line.release(a.at)
-		j := jobs[a.index]
-		if a.err == nil && a.next != "" {
-			if a.next != Brief {
-				e.report(Event{Key: j.work.Key, Step: a.step, State: Waiting})
-			}
-			line.add(e.demand(j.work, a.next), waiter{index: a.index, under: true})
-			continue
-		}
-		jobs[a.index] = nil
-		results[a.index] = Result{Work: j.work, Step: a.step, Err: a.err, Took: time.Since(j.began)}
-		switch {
-		case a.err == nil:
-			e.report(Event{Key: j.work.Key, State: Finished})
-			continue
-		case errors.Is(a.err, ErrStopped):
-			e.report(Event{Key: j.work.Key, Step: a.step, State: Stopped})
-			continue
-		}
-		e.report(Event{Key: j.work.Key, Step: a.step, State: Failed, Err: a.err})
-		failures++
-		if errors.Is(a.err, ledger.ErrLedger) {
-			enough(a.err) // nothing may be done that cannot be written down
-		}
-		if e.StopAfter > 0 && failures >= e.StopAfter {
-			enough(fmt.Errorf("%d machines failed", failures))
+		r.arrive(<-arrivals)
+	}
+	r.leave()
+	return r.results
+}
+
+// round is the state of runAll.
+type round struct {
+	*Engine
+	works    []proof.Work
+	expected []time.Duration
+	line     *schedule
+	jobs     []*job    // of those that were begun and are not at their end
+	parked   []arrival // before their gates
+	results  []Result
+	failures int
+	enough   context.CancelCauseFunc
+}
+
+// arrival is a machine that has come to its end, or to where it needs another slot.
+type arrival struct {
+	index int
+	at    demand
+	step  step.Name
+	next  Slot
+	err   error
+}
+
+func (r *round) wait(i int, slot Slot, under bool) {
+	r.line.add(r.demand(r.works[i], slot), waiter{index: i, under: under, expected: r.expected[i]})
+}
+
+func (r *round) arrive(a arrival) {
+	r.line.release(a.at)
+	if a.err != nil || a.next == "" {
+		r.end(a)
+		return
+	}
+	j := r.jobs[a.index]
+	if a.next != Brief {
+		r.report(Event{Key: j.work.Key, Step: a.step, State: Waiting})
+	}
+	if !j.gated {
+		r.wait(a.index, a.next, true)
+	} else if r.gate(a) {
+		r.unpark()
+	}
+}
+
+// gate lets a machine go on if its gate is open, ends it if that never will be, and else
+// parks it. It reports whether other gates have moved.
+func (r *round) gate(a arrival) (moved bool) {
+	switch open, err := r.Gates.pass(r.works[a.index].Key); {
+	case err != nil:
+		a.err, a.step = err, ""
+		return r.finish(a)
+	case open:
+		r.open(a)
+	default:
+		r.parked = append(r.parked, a)
+	}
+	return false
+}
+
+func (r *round) open(a arrival) {
+	j := r.jobs[a.index]
+	j.gated, j.passed = false, true
+	r.wait(a.index, a.next, true)
+}
+
+// unpark lets those go on whose gates are open, and ends those whose gates never will be.
+func (r *round) unpark() {
+	for moved := true; moved; {
+		moved = false
+		parked := r.parked
+		r.parked = nil
+		for _, a := range parked {
+			moved = r.gate(a) || moved
 		}
 	}
-	for _, w := range line.rest() {
-		results[w.index] = Result{Work: works[w.index], Err: ErrStopped}
-		if jobs[w.index] != nil {
-			e.report(Event{Key: works[w.index].Key, State: Stopped})
-		}
+}
+
+// force lets the first of those go on that wait for each other, as a ledger may have it whose
+// rows were changed one by one. It reports whether there was one.
+func (r *round) force() bool {
+	if len(r.parked) == 0 {
+		return false
 	}
-	return results
+	first := r.parked[0]
+	r.parked = r.parked[1:]
+	r.open(first)
+	return true
+}
+
+// end takes note of a machine's end, and lets those go on that waited for it.
+func (r *round) end(a arrival) {
+	if r.finish(a) {
+		r.unpark()
+	}
+}
+
+// finish takes note of a machine's end. It reports whether gates have moved.
+func (r *round) finish(a arrival) bool {
+	j := r.jobs[a.index]
+	r.jobs[a.index] = nil
+	r.results[a.index] = Result{Work: j.work, Step: a.step, Err: a.err, Took: time.Since(j.began)}
+	ev := Event{Key: j.work.Key, Step: a.step, Err: a.err}
+	var held *HeldBack
+	switch {
+	case a.err == nil:
+		ev.State, ev.Step = Finished, ""
+	case errors.Is(a.err, ErrStopped):
+		ev.State, ev.Err = Stopped, nil
+	case errors.As(a.err, &held):
+		ev.State = Held
+	default:
+		ev.State = Failed
+		r.failures++
+	}
+	r.report(ev)
+	switch {
+	case ev.State != Failed:
+	case errors.Is(a.err, ledger.ErrLedger):
+		r.enough(a.err) // nothing may be done that cannot be written down
+	case r.StopAfter > 0 && r.failures >= r.StopAfter:
+		r.enough(fmt.Errorf("%d machines failed", r.failures))
+	}
+	return r.Gates.ended(j.work.Key, a.err)
+}
+
+// leave ends what still waits when nothing goes on any more.
+func (r *round) leave() {
+	for _, w := range r.line.rest() {
+		r.stop(w.index)
+	}
+	for _, a := range r.parked {
+		r.stop(a.index)
+	}
+}
+
+// stop takes note of a machine that the run was told to leave.
+func (r *round) stop(i int) {
+	w := r.works[i]
+	r.results[i] = Result{Work: w, Err: ErrStopped}
+	r.Gates.ended(w.Key, ErrStopped)
+	if r.jobs[i] != nil {
+		r.report(Event{Key: w.Key, State: Stopped})
+	}
 }
 
 // demand is what a machine's next step needs, as far as its place is known.
@@ -225,11 +336,18 @@ func (e *Engine) demand(w proof.Work, slot Slot) demand {
 	return at
 }
 
-func (e *Engine) expected(w proof.Work) time.Duration {
-	if e.Expect == nil {
-		return 0
+// expected is what is before each machine, and before those that come after it.
+func (e *Engine) expected(works []proof.Work) []time.Duration {
+	all := make([]time.Duration, len(works))
+	if e.Expect != nil {
+		for i, w := range works {
+			all[i] = e.Expect(w)
+		}
 	}
-	return e.Expect(w)
+	if e.Least != nil {
+		e.Gates.behind(works, all, func(w proof.Work) time.Duration { return e.Least(w, step.Start) + e.Least(w, step.Confirm) })
+	}
+	return all
 }
 
 func (e *Engine) report(ev Event) {

@@ -13,15 +13,39 @@ type Pace func(w proof.Work, name step.Name) time.Duration
 
 // Estimate reports about how long a run on some works will take: it goes through
 // the schedule by a clock of its own.
-func Estimate(works []proof.Work, limits map[string]Limits, pace Pace) time.Duration {
-	e := Engine{Limits: limits}
+func Estimate(works []proof.Work, limits map[string]Limits, pace Pace, gates *Gates) time.Duration {
+	e := Engine{Limits: limits, Gates: gates, Expect: func(w proof.Work) time.Duration { return pace(w, step.Clone) }, Least: pace}
+	expected := e.expected(works)
 	line := newSchedule(limits)
 	parts := make([][]part, len(works))
+	var parked []int
+	var goOn func(i int, under bool)
+	goOn = func(i int, under bool) {
+		key := works[i].Key
+		if len(parts[i]) > 0 && parts[i][0].slot == Starting {
+			switch open, err := gates.pass(key); {
+			case err != nil:
+				parts[i] = nil
+			case !open:
+				parked = append(parked, i)
+				return
+			}
+		}
+		if len(parts[i]) > 0 {
+			line.add(e.demand(works[i], parts[i][0].slot), waiter{index: i, under: under, expected: expected[i]})
+			return
+		}
+		if gates.ended(key, nil) {
+			again := parked
+			parked = nil
+			for _, p := range again {
+				goOn(p, true)
+			}
+		}
+	}
 	for i, w := range works {
 		parts[i] = partsOf(w, pace)
-		if len(parts[i]) > 0 {
-			line.add(e.demand(w, parts[i][0].slot), waiter{index: i, expected: pace(w, step.Clone)})
-		}
+		goOn(i, false)
 	}
 	var now time.Duration
 	ends := queue[end]{before: func(a, b end) bool { return a.when < b.when }}
@@ -39,9 +63,8 @@ func Estimate(works []proof.Work, limits map[string]Limits, pace Pace) time.Dura
 		next := ends.pop()
 		now = next.when
 		line.release(next.demand)
-		if parts[next.index] = parts[next.index][1:]; len(parts[next.index]) > 0 {
-			line.add(e.demand(works[next.index], parts[next.index][0].slot), waiter{index: next.index, under: true})
-		}
+		parts[next.index] = parts[next.index][1:]
+		goOn(next.index, true)
 	}
 }
 

@@ -27,12 +27,15 @@ func retireChain(j *job) chain {
 	for _, generation := range j.generations() {
 		c.steps = append(c.steps, j.removal(generation)...)
 	}
+	c.steps[0].gated = true
 	return c
 }
 
 // stopChain shuts a machine down in an orderly way and leaves it there.
 func stopChain(j *job) chain {
-	return chain{steps: []act{j.stopAct(step.Stop, j.work.Identity)}, end: func(context.Context) error { return nil }}
+	stop := j.stopAct(step.Stop, j.work.Identity)
+	stop.gated = true
+	return chain{steps: []act{stop}, end: func(context.Context) error { return nil }}
 }
 
 // generations are those of which something may be at the site.

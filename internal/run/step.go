@@ -31,6 +31,8 @@ type act struct {
 	// beside is set if the step may be done while the one before it is, at a site that allows
 	// that.
 	beside bool
+	// gated is set if the machine waits before the step for those that come before it.
+	gated bool
 	// despite reports whether a failure of the step lets the chain go on.
 	despite func(err error) bool
 }
@@ -83,6 +85,9 @@ func (j *job) advance(ctx, stop context.Context) (step.Name, Slot, error) {
 			continue
 		}
 		switch needs := j.slotOf(a.name); {
+		case a.gated && !j.passed && j.Gates != nil:
+			j.gated = true
+			return last, needs, nil
 		case slot == "":
 			slot = needs
 		case slot != needs:
@@ -114,7 +119,7 @@ func (j *job) together(steps []act) []act {
 		return steps[:1]
 	}
 	n := 1
-	for n < len(steps) && steps[n].beside && !j.wasDone(steps[n]) && j.slotOf(steps[n].name) == j.slotOf(steps[0].name) {
+	for n < len(steps) && steps[n].beside && !steps[n].gated && !j.wasDone(steps[n]) && j.slotOf(steps[n].name) == j.slotOf(steps[0].name) {
 		n++
 	}
 	return steps[:n]

@@ -28,6 +28,8 @@ type job struct {
 	began  time.Time
 	past   map[string]ledger.Step // what earlier runs did
 	next   int                    // the first step of the chain that is not behind it
+	gated  bool                   // it waits for machines that come before it
+	passed bool                   // it has done so
 }
 
 // mintChain lists the steps by which a machine becomes what its row says.
@@ -94,9 +96,9 @@ func mintChain(j *job) chain {
 	if !adjust { // the mark says that it is made only once it is
 		add(j.record(contract.StageMade))
 	}
-	if j.Unstarted {
-		last := slices.IndexFunc(steps, func(a act) bool { return a.name == step.Start || a.name == step.Seed && inClear })
-		if last >= 0 {
+	if last := slices.IndexFunc(steps, func(a act) bool { return a.name == step.Start || a.name == step.Seed && inClear }); last >= 0 {
+		steps[last].gated = power == machine.On && (!adjust || j.work.Power == machine.Off)
+		if j.Unstarted {
 			return chain{steps: steps[:last], end: func(context.Context) error { return nil }}
 		}
 	}

@@ -212,6 +212,7 @@ func TestFindingsOfCells(t *testing.T) {
 		{"literal-placeholder", "machine,notes\nx,{ VM name }\n", "write the placeholder as {machine}"},
 		{"bad-domain", "machine,domain\nx,a..b\n", "label"},
 		{"bad-checkpoint", "machine,checkpoint\nx,a b\n", "checkpoint name"},
+		{"bad-after", "machine,after\nx,[a\n", "neither a machine, a preset nor a label"},
 	} {
 		_, found := built(t, c.rows)
 		var all []string

@@ -109,6 +109,8 @@ func list[L ~[]T, T any](all L) string {
 	return strings.Join(words, ", ")
 }
 
+func spaced(words []string) string { return strings.Join(words, " ") }
+
 func labelWords(m map[string]string) string {
 	var words []string
 	for _, k := range slices.Sorted(maps.Keys(m)) {

@@ -2,7 +2,9 @@ package column
 
 import (
 	"fmt"
+	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -159,6 +161,22 @@ func labels(cell string) (all map[string]string, wrong []Problem) {
 		}
 		all[m[1]] = value
 		rest = rest[len(m[0]):]
+	}
+	return all, wrong
+}
+
+// after reads the words for machines that another is started after.
+func after(cell string) (all []string, wrong []Problem) {
+	for _, word := range strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(" ,;\n\t\r", r) }) {
+		name, isPreset := strings.CutPrefix(word, "preset:")
+		label, _, isLabel := strings.Cut(word, "=")
+		_, malformed := path.Match(word, "")
+		switch {
+		case isPreset && name == "", !isPreset && strings.Contains(word, ":"), isLabel && machine.CheckLabel(label) != nil, malformed != nil:
+			wrong = append(wrong, Problem{fmt.Sprintf("%q is neither a machine, a preset nor a label", word), "write for example bms-dns-01, bms-dns-*, preset:name-server or role=dns"})
+		case !slices.Contains(all, word):
+			all = append(all, word)
+		}
 	}
 	return all, wrong
 }

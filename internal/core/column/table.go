@@ -57,6 +57,7 @@ var table = slices.Concat([]Column{
 }, contents(), []Column{
 	cell(Column{Name: "power", Stays: true, Headings: []string{"power state"}}, func(s *machine.Spec) *machine.Power { return &s.Power }, plain, oneOf("power", machine.On, machine.StayOn, machine.Off, machine.ConfirmThenOff)),
 	cell(Column{Name: "checkpoint", Stays: true, Headings: []string{"snapshot"}, Clears: true}, func(s *machine.Spec) *string { return &s.Checkpoint }, plain, checkpoint),
+	cell(Column{Name: "after", Stays: true, Headings: []string{"start after", "starts after", "depends on"}, Clears: true}, func(s *machine.Spec) *[]string { return &s.After }, spaced, after),
 	field(Column{Name: "seed"}, func(s *machine.Spec) *bool { return &s.DropSeed }, words("keep", "drop")).setting(),
 	cell(Column{Name: "owner", Stays: true, Headings: []string{"contact", "responsible", "requested by", "requester"}, Prose: true, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Owner }, plain, text),
 	cell(Column{Name: "notes", Stays: true, Headings: []string{"note", "remark", "remarks", "comment", "comments", "description", "purpose"}, Prose: true, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Notes }, plain, text),

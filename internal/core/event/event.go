@@ -33,7 +33,7 @@ type Line struct {
 	At time.Time `json:"at"`
 	machine.Key
 	Step    string  `json:"step,omitempty"`
-	State   string  `json:"state"` // begun, progress, done, skipped, failed, removed, waiting, finished, stopped; of a run: ended
+	State   string  `json:"state"` // begun, progress, done, skipped, failed, removed, waiting, finished, held back, stopped; of a run: ended
 	Share   float64 `json:"share,omitempty"`
 	Error   string  `json:"error,omitempty"`
 	Earlier string  `json:"earlier,omitempty"` // the run that had begun the step before
@@ -50,7 +50,7 @@ type Span struct {
 // Course is what became of a machine in a run.
 type Course struct {
 	machine.Key
-	Result string        `json:"result"` // finished, failed, stopped, or under way
+	Result string        `json:"result"` // finished, failed, held back, stopped, or under way
 	Error  string        `json:"error,omitempty"`
 	Spans  []Span        `json:"steps"`
 	Ended  time.Time     `json:"-"`
@@ -113,7 +113,7 @@ func (c *Course) take(one Line) {
 			c.Waited += max(0, one.At.Sub(since))
 		}
 		c.Spans = append(c.Spans, Span{Step: one.Step, From: one.At})
-	case "done", "failed", "stopped", "finished":
+	case "done", "failed", "held back", "stopped", "finished":
 		for i := range c.Spans {
 			if c.Spans[i].To.IsZero() && (one.Step == "" || one.Step == c.Spans[i].Step || one.State != "done") {
 				c.Spans[i].end(one.At)

@@ -31,6 +31,8 @@ type Spec struct {
 	Info       Info      `json:"info"`
 	Power      Power     `json:"power"`
 	Checkpoint string    `json:"checkpoint,omitempty"`
+	// After are the words for the machines that it is started after.
+	After []string `json:"after,omitempty"`
 	// DropSeed takes the seed away once the guest was confirmed.
 	DropSeed bool `json:"drop_seed,omitempty"`
 }

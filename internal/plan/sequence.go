@@ -1,0 +1,94 @@
+package plan
+
+import (
+	"slices"
+
+	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/sequence"
+	"mintbatch/internal/input"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/run"
+)
+
+// Sequence finds out which machines are started after which others, by the sheet, and by the
+// ledger for those that no row asks for.
+func Sequence(b *input.Batch, known []ledger.Machine) (*sequence.Sequence, finding.List) {
+	wanted := make(map[machine.Key]bool, len(b.Wanted))
+	for _, w := range b.Wanted {
+		wanted[w.Key] = true
+	}
+	var others []sequence.Node
+	for i, k := range known {
+		if !wanted[k.Key] {
+			others = append(others, sequence.Node{Key: k.Key, Spec: &known[i].Spec})
+		}
+	}
+	s, found := batch.Sequence(b.Wanted, others, b.Named)
+	if b.Findings.Failed() { // a row with an error may make no machine
+		found = slices.DeleteFunc(found, func(f finding.Finding) bool { return f.Code == "unknown-after" })
+	}
+	return s, found
+}
+
+// Gates hold back those of some works that come after machines which are not up. Done are
+// machines that were made since the plan was.
+func (p *Plan) Gates(works []proof.Work, done map[machine.Key]bool) *run.Gates {
+	if p.sequence.IsEmpty() {
+		return nil
+	}
+	off := map[machine.Key]bool{}
+	for _, w := range p.Works {
+		off[w.Key] = (w.Word == proof.Same || w.Word == proof.Dated) && w.Power == machine.Off && w.Machine.Power.Rests() == machine.On
+	}
+	return run.NewGates(p.sequence, keysOf(works), func(key machine.Key) string {
+		switch {
+		case !p.made[key] && !done[key]:
+			return key.Name + ", which is not made"
+		case off[key]:
+			return key.Name + ", which is off"
+		}
+		return ""
+	})
+}
+
+// GatesDown hold back those of some works that others of them come after: these are taken
+// down first.
+func GatesDown(works []proof.Work) *run.Gates {
+	var nodes []sequence.Node
+	for _, w := range works {
+		if w.Machine != nil {
+			nodes = append(nodes, sequence.Node{Key: w.Key, Spec: &w.Machine.Spec})
+		}
+	}
+	s := sequence.Of(nodes)
+	if s.IsEmpty() {
+		return nil
+	}
+	return run.NewGates(s.Reversed(), keysOf(works), func(machine.Key) string { return "" })
+}
+
+func keysOf(works []proof.Work) []machine.Key {
+	keys := make([]machine.Key, len(works))
+	for i, w := range works {
+		keys[i] = w.Key
+	}
+	return keys
+}
+
+// Sorted lists works so that each is behind those that it comes after.
+func (p *Plan) Sorted(works []proof.Work) []proof.Work {
+	at := make(map[machine.Key]int, len(works))
+	for i, w := range works {
+		at[w.Key] = i
+	}
+	all := make([]proof.Work, 0, len(works))
+	for _, n := range p.sequence.Sorted() {
+		if i, has := at[p.sequence.Nodes[n].Key]; has {
+			all = append(all, works[i])
+		}
+	}
+	return all
+}
