@@ -51,7 +51,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	write(t, dir, "machines.csv", long)
 	document("mint", "--yes")
 	all()
-	for _, args := range [][]string{{"show", "bms-tide-01"}, {"show", "--why", "bms-tide-01"}, {"show", "--answers", "bms-tide-01"}, {"runs", "show"}, {"pool", "show", "survey/nodes"}, {"find", "bms-tide-01"}, {"ledger", "rebuild", "--yes"},
+	for _, args := range [][]string{{"show", "bms-tide-01"}, {"show", "--why", "bms-tide-01"}, {"show", "--answers", "bms-tide-01"}, {"runs", "show"}, {"pool", "show", "survey/nodes"}, {"find", "bms-tide-01"}, {"checkpoint", "list"}, {"ledger", "rebuild", "--yes"},
 		{"accept", "--yes", "bms-tide-01"}, {"remake", "--yes", "bms-tide-01"}, {"retire", "--yes", "bms-tide-02"}} {
 		document(args...)
 	}

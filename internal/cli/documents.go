@@ -24,6 +24,10 @@ type (
 		Warnings     int          `json:"warnings"`
 		Findings     finding.List `json:"findings"`
 	}
+	checkpointsJSON struct {
+		Schema      string      `json:"schema"`
+		Checkpoints []mint.Kept `json:"checkpoints"`
+	}
 	findJSON struct {
 		Schema string       `json:"schema"`
 		Found  []mint.Found `json:"found"`

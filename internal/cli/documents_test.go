@@ -20,7 +20,7 @@ var update = flag.Bool("update", false, "write docs/schemas anew")
 
 // documents are all that --json prints, by their names.
 var documents = map[string]any{
-	"accept": acceptJSON{}, "answers": answersJSON{}, "check": checkJSON{}, "credentials": credentialsJSON{}, "find": findJSON{}, "history": historyJSON{},
+	"accept": acceptJSON{}, "answers": answersJSON{}, "check": checkJSON{}, "checkpoints": checkpointsJSON{}, "credentials": credentialsJSON{}, "find": findJSON{}, "history": historyJSON{},
 	"ledger-check": ledgerCheckJSON{}, "list": entriesJSON{}, "list-at": listAtJSON{}, "mint": mintJSON{}, "pools": poolsJSON{}, "proof": proofJSON{}, "rebuild": rebuildJSON{},
 	"run": runShowJSON{}, "runs": runsJSON{}, "secrets": secretsJSON{}, "show": entriesJSON{}, "site-check": siteCheckJSON{}, "survey": surveyJSON{}, "sweep": sweepJSON{},
 	"templates": templatesJSON{}, "verify": verifyJSON{}, "why": whyJSON{},

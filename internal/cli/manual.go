@@ -14,7 +14,7 @@ var chapters = []struct {
 }{
 	{"Get ready", []string{"demo", "new", "setup", "template", "secret", "sandbox", "completion", "manual"}},
 	{"Look before", []string{"check", "proof", "survey", "pool"}},
-	{"Do it", []string{"mint", "remake", "accept", "retire", "sweep"}},
+	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "retire", "sweep"}},
 	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history"}},
 	{"Hand over", []string{"report"}},
 	{"Keep in order", []string{"ledger", "pack", "unpack", "help"}},
@@ -133,14 +133,20 @@ func optionOf(f cli.Flag) optionText {
 
 // incomplete says what exit status 1 means, of the commands that have it.
 var incomplete = map[string]string{
-	"mint":         "some machines failed or were refused; each is named",
-	"remake":       "some machines failed or were refused; each is named",
-	"accept":       "some machines were not accepted; each is named",
-	"retire":       "some machines failed; each is named",
-	"sweep":        "machines are past their date, or shutting down or retiring one failed",
-	"verify":       "a machine is not as the sheet says; each is named",
-	"ledger check": "it finds damage or an inconsistency",
-	"unpack":       "the unpacked ledger has damage or an inconsistency",
+	"mint":               "some machines failed or were refused; each is named",
+	"remake":             "some machines failed or were refused; each is named",
+	"accept":             "some machines were not accepted; each is named",
+	"retire":             "some machines failed; each is named",
+	"power on":           "some machines failed or were refused; each is named",
+	"power off":          "some machines failed or were refused; each is named",
+	"power restart":      "some machines failed or were refused; each is named",
+	"checkpoint keep":    "some machines failed or were refused; each is named",
+	"checkpoint restore": "some machines failed or were refused; each is named",
+	"checkpoint drop":    "some machines failed or were refused; each is named",
+	"sweep":              "machines are past their date, or shutting down or retiring one failed",
+	"verify":             "a machine is not as the sheet says; each is named",
+	"ledger check":       "it finds damage or an inconsistency",
+	"unpack":             "the unpacked ledger has damage or an inconsistency",
 }
 
 // exitsOf are the exit statuses of a command.

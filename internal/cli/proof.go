@@ -149,7 +149,7 @@ const (
 func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, each bool) {
 	var works []proof.Work
 	for _, work := range all.Works {
-		if listed == everyMachine || work.Word != proof.Same || len(work.Drift) > 0 || work.Swept != "" || work.Refusal != "" || len(work.Reasons) > 0 {
+		if listed == everyMachine || work.Word != proof.Same || len(work.Drift) > 0 || work.LeftOff != "" || work.Note != "" || work.Refusal != "" || len(work.Reasons) > 0 {
 			works = append(works, work)
 		}
 	}

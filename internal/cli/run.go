@@ -192,10 +192,10 @@ func (a *App) causes(c *cli.Command, results []run.Result) {
 // rows say, each after a separator.
 func remarks(p proof.Proof, separator string) string {
 	var all []string
-	swept := 0
+	leftOff := 0
 	for _, w := range p.Works {
-		if w.Swept != "" {
-			swept++
+		if w.LeftOff != "" {
+			leftOff++
 		}
 	}
 	for _, r := range []struct {
@@ -204,7 +204,7 @@ func remarks(p proof.Proof, separator string) string {
 	}{
 		{p.Count(proof.Dated), "dated machine", " left unchanged"},
 		{p.Drifted(), "machine", " changed at the site, left unchanged (--fix-drift reverts it)"},
-		{swept, "machine", " left off after a sweep"},
+		{leftOff, "machine", " left off on purpose"},
 		{p.Count(proof.Stray), "stray", " left alone"},
 	} {
 		if r.count > 0 {

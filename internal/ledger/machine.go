@@ -234,6 +234,20 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what
 	})
 }
 
+// CloseOwn writes in the history what a run has done to a machine, and closes its own steps. What
+// others have left open stays so.
+func (l *Ledger) CloseOwn(ctx context.Context, run string, key machine.Key, what, detail string) error {
+	return l.write(ctx, func(tx *transaction) error {
+		if _, err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND run = ?`, key.Site, key.Name, run); err != nil {
+			return err
+		}
+		if err := releaseClaim(tx, run, key); err != nil {
+			return err
+		}
+		return note(tx, Event{Run: run, Key: key, What: what, Detail: detail})
+	})
+}
+
 // Forget takes a machine out of the ledger, with its sealed values and its
 // journal. Its addresses rest for as long as is said for their networks. The
 // history names the disks that stay, if they do.

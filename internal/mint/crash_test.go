@@ -135,6 +135,18 @@ func (m mortal) Checkpoint(ctx context.Context, id uuid.UUID, name string) (cont
 	return act(m, "checkpoint", func() (contract.Task, error) { return m.Site.Checkpoint(ctx, id, name) })
 }
 
+func (m mortal) Restore(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
+	return act(m, "restore", func() (contract.Task, error) { return m.Site.Restore(ctx, id, name) })
+}
+
+func (m mortal) Detach(ctx context.Context, id uuid.UUID) (contract.Task, error) {
+	return act(m, "detach", func() (contract.Task, error) { return m.Site.Detach(ctx, id) })
+}
+
+func (m mortal) Drop(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
+	return act(m, "drop", func() (contract.Task, error) { return m.Site.Drop(ctx, id, name) })
+}
+
 func (m mortal) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error) {
 	return act(m, "record", func() (contract.Task, error) { return m.Site.Record(ctx, id, mark) })
 }
@@ -169,8 +181,8 @@ presets:
 // adjusted, one remade, one retired, and new ones come, of which one cannot be made.
 const (
 	first = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,,,\nbms-remake,node,quay,,,\nbms-gone,spare,quay,,,\nbms-kept,node,quay,,,\n"
-	then  = "machine,preset,site,cpus,hostname,template,network.2,address.2,after\nbms-same,node,quay,,,,,,\nbms-adjust,node,vessel,2,,,chart,pool,\nbms-remake,node,quay,,renamed,,,,bms-full\n" +
-		"bms-linked,node,quay,,,,,,bms-chart-01\nbms-full,spare,vessel,,,,,,\nbms-chart-01,desk,quay,,,win-chart,,,vessel/bms-*\nbms-refused,node,quay,,,,,,\n"
+	then  = "machine,preset,site,cpus,hostname,template,network.2,address.2,after,clone\nbms-same,node,quay,,,,,,,\nbms-adjust,node,vessel,2,,,chart,pool,,full\nbms-remake,node,quay,,renamed,,,,bms-full,\n" +
+		"bms-linked,node,quay,,,,,,bms-chart-01,\nbms-full,spare,vessel,,,,,,,\nbms-chart-01,desk,quay,,,win-chart,,,vessel/bms-*,\nbms-refused,node,quay,,,,,,,\n"
 )
 
 // served serves the sandbox of a folder, with some faults.
@@ -199,22 +211,30 @@ func servedAt(t testing.TB, dir string, speed float64, faults ...string) *world 
 	return &world{dir, func() { end(); <-ended }, s.Most}
 }
 
-// run mints the sheet and retires the strays, as one who may die.
-func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
+// open opens the desk for one who may die, and holds the ledger.
+func (w *world) open(t testing.TB, d, lose *death) (*mint.Desk, error) {
 	t.Helper()
 	ctx := context.Background()
-	path := filepath.Join(w.dir, "machines.csv")
-	require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
 	s, err := mint.Open(ctx, input.Input{Setups: []string{filepath.Join(w.dir, "mintbatch.yaml")}}, nil)
 	require.NoError(t, err)
-	defer s.Close()
 	for _, name := range []string{"quay", "vessel"} {
 		_, err := s.Sites.Site(name)
 		require.NoError(t, err)
 		s.Sites.Use(name, func(opened site.Site) site.Site { return mortal{opened, d, lose} })
 	}
 	s.Ledger.Hook = d.point
-	if err := s.Ledger.Lock(ctx, "test", mint.Everything); err != nil {
+	return s, s.Ledger.Lock(ctx, "test", mint.Everything)
+}
+
+// run mints the sheet and retires the strays, as one who may die.
+func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
+	t.Helper()
+	ctx := context.Background()
+	path := filepath.Join(w.dir, "machines.csv")
+	require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
+	s, err := w.open(t, d, lose)
+	defer s.Close()
+	if err != nil {
 		return err
 	}
 	p, err := s.Make(ctx, plan.Request{Contact: plan.Online})
@@ -270,9 +290,17 @@ func (w *world) state(t testing.TB) string {
 		delete(r["mark"].(map[string]any), "run")
 		delete(r, "booted")
 		delete(r, "host") // the sandbox takes the one with the most room, and the first lease that is free
-		adapters, _ := r["adapters"].([]any)
-		for _, a := range adapters {
-			delete(a.(map[string]any), "lease")
+		forgetLeases := func(of map[string]any) {
+			adapters, _ := of["adapters"].([]any)
+			for _, a := range adapters {
+				delete(a.(map[string]any), "lease")
+			}
+		}
+		forgetLeases(r)
+		states, _ := r["states"].([]any)
+		for _, state := range states {
+			delete(state.(map[string]any), "taken")
+			forgetLeases(state.(map[string]any))
 		}
 		if report, ok := r["report"].(map[string]any); ok {
 			delete(report, "host_key")
@@ -318,14 +346,13 @@ func (w *world) state(t testing.TB) string {
 	return strings.Join(words, "\n")
 }
 
-// crashes lays out the world from which all begin, and what an undisturbed run
-// comes to; again returns a fresh copy of the former.
-func crashes(t *testing.T) (again func() *world, want string, points int) {
+// before lays out the world from which all begin; again returns a fresh copy of it.
+func before(t *testing.T) (again func() *world) {
 	base := t.TempDir()
 	w := served(t, base)
 	require.NoError(t, w.run(t, first, &death{}, &death{}))
 	w.stop()
-	again = func() *world {
+	return func() *world {
 		dir := filepath.Join(t.TempDir(), "w")
 		require.NoError(t, os.CopyFS(dir, os.DirFS(base)))
 		for _, secret := range []string{"operator.key", "sandbox/key.pem", "sandbox/token"} {
@@ -333,7 +360,12 @@ func crashes(t *testing.T) (again func() *world, want string, points int) {
 		}
 		return served(t, dir)
 	}
-	w = again()
+}
+
+// crashes is before, with what an undisturbed run comes to.
+func crashes(t *testing.T) (again func() *world, want string, points int) {
+	again = before(t)
+	w := again()
 	count := &death{}
 	var incomplete *mint.Incomplete
 	require.ErrorAs(t, w.run(t, then, count, &death{}), &incomplete)
@@ -402,5 +434,81 @@ func TestDoubleCrashes(t *testing.T) {
 		if t.Failed() {
 			break
 		}
+	}
+}
+
+// The acts on machines that are made, on the machines of the first batch.
+var everyday = map[string]func(context.Context, *mint.Desk) (mint.Task, error){
+	"power off":     powering(mint.PowerOff),
+	"power on":      powering(mint.PowerOn),
+	"power restart": powering(mint.PowerRestart),
+	"keep":          checkpointing(mint.KeepCheckpoint, machine.Checkpoint{Name: "late"}, "bms-*"),
+	"keep off":      checkpointing(mint.KeepCheckpoint, machine.Checkpoint{Name: "late", Moment: machine.ConfirmedOff}, "bms-*"),
+	"restore":       checkpointing(mint.RestoreCheckpoint, machine.Checkpoint{Name: "fresh"}, "bms-gone"),
+	"drop":          checkpointing(mint.DropCheckpoint, machine.Checkpoint{Name: "fresh"}, "bms-gone"),
+}
+
+func powering(a mint.PowerAct) func(context.Context, *mint.Desk) (mint.Task, error) {
+	return func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
+		return d.Powering(ctx, a, []string{"bms-*"}, mint.Order{})
+	}
+}
+
+func checkpointing(a mint.CheckpointAct, c machine.Checkpoint, names ...string) func(context.Context, *mint.Desk) (mint.Task, error) {
+	return func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
+		return d.Checkpointing(ctx, a, c, names, mint.Order{})
+	}
+}
+
+// act does one of them, as one who may die.
+func (w *world) act(t *testing.T, task func(context.Context, *mint.Desk) (mint.Task, error), d, lose *death) error {
+	t.Helper()
+	ctx := context.Background()
+	s, err := w.open(t, d, lose)
+	defer s.Close()
+	if err == nil {
+		var made mint.Task
+		if made, err = task(ctx, s); err == nil {
+			_, err = do(ctx, s)(made, nil)
+		}
+	}
+	return err
+}
+
+// Each act on made machines is ended at points of it, or a reply is lost, and done again: it
+// comes to what an undisturbed one comes to, and a mint has nothing to add.
+func TestEverydayCrashPoints(t *testing.T) {
+	again := before(t)
+	for name, task := range everyday {
+		t.Run(name, func(t *testing.T) {
+			w, count := again(), &death{}
+			require.NoError(t, w.act(t, task, count, &death{}))
+			w.stop()
+			want := w.state(t)
+			step := amount(41, 19, 1)
+			for at := 1; at <= count.count; at += step {
+				for _, kind := range []string{"dead", "lost"} {
+					w, point, fine := again(), &death{at: at}, &death{}
+					d, lose := point, fine
+					if kind == "lost" {
+						d, lose = fine, point
+					}
+					_ = w.act(t, task, d, lose)
+					var err error
+					for range 3 {
+						if err = w.act(t, task, &death{}, &death{}); err == nil {
+							break
+						}
+					}
+					what := fmt.Sprintf("%s at %d, %s; the last act: %v", kind, at, point.where, err)
+					if name != "keep" && name != "keep off" && name != "drop" { // which refuse what is done already
+						assert.NoError(t, err, what)
+					}
+					w.stop()
+					assert.Equal(t, want, w.state(t), what)
+					_ = os.RemoveAll(w.dir)
+				}
+			}
+		})
 	}
 }

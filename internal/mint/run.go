@@ -30,6 +30,7 @@ type Order struct {
 	ForceOff    bool           // power off guests that do not shut down
 	Disks       contract.Disks // what becomes of those of machines that are retired
 	StopAfter   int
+	Checkpoint  machine.Checkpoint // the one that is kept, restored or dropped
 	Waves       wave.Sizes
 }
 
@@ -44,6 +45,7 @@ type Task struct {
 
 	plan *plan.Plan           // nil for what is done whatever the sheet says
 	done map[machine.Key]bool // machines that an earlier part of the task has made
+	up   bool                 // machines without a plan are started, and not taken down
 	do   func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result
 }
 
@@ -131,7 +133,7 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 
 func (t Task) gates() *run.Gates {
 	if t.plan == nil {
-		return plan.GatesDown(t.Works)
+		return plan.GatesAmong(t.Works, t.up)
 	}
 	return t.plan.Gates(t.Works, t.done)
 }
@@ -188,7 +190,7 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 	engine := run.Engine{
 		Run: r.ID, Ledger: d.Ledger, Owner: d.Ledger.ID, Sites: d.Sites.Opened(), Limits: plan.Limits(d.Batch), Times: plan.Times(d.Batch), Reserved: t.reserved(),
 		Sealing: sealing, Random: rand.Reader, Cooling: d.cooling(), Disks: t.Order.Disks,
-		Gates: t.gates(), StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
+		Gates: t.gates(), Checkpoint: t.Order.Checkpoint, StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
 	}
 	if t.plan != nil {
 		engine.Expect, engine.Least = t.plan.Expected, t.plan.Least

@@ -117,7 +117,7 @@ func find(ctx context.Context, at site.Site, w proof.Work) (*contract.Machine, e
 	case err != nil:
 		return nil, err
 	case m.Power != w.Machine.Power.Rests():
-		return nil, errors.New(strings.TrimSuffix(fmt.Sprintf("it is %s, expected %s; %s", m.Power, w.Machine.Power.Rests(), w.Swept), "; "))
+		return nil, errors.New(strings.TrimSuffix(fmt.Sprintf("it is %s, expected %s; %s", m.Power, w.Machine.Power.Rests(), w.LeftOff), "; "))
 	case len(w.Drift) > 0:
 		return nil, errors.New(w.Why())
 	case m.Power == machine.Off:

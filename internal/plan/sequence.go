@@ -54,9 +54,9 @@ func (p *Plan) Gates(works []proof.Work, done map[machine.Key]bool) *run.Gates {
 	})
 }
 
-// GatesDown hold back those of some works that others of them come after: these are taken
-// down first.
-func GatesDown(works []proof.Work) *run.Gates {
+// GatesAmong hold back those of some works that come after others of them; unless they are to
+// go up, those that others come after.
+func GatesAmong(works []proof.Work, up bool) *run.Gates {
 	var nodes []sequence.Node
 	for _, w := range works {
 		if w.Machine != nil {
@@ -67,7 +67,10 @@ func GatesDown(works []proof.Work) *run.Gates {
 	if s.IsEmpty() {
 		return nil
 	}
-	return run.NewGates(s.Reversed(), keysOf(works), func(machine.Key) string { return "" })
+	if !up {
+		s = s.Reversed()
+	}
+	return run.NewGates(s, keysOf(works), func(machine.Key) string { return "" })
 }
 
 func keysOf(works []proof.Work) []machine.Key {

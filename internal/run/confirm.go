@@ -53,16 +53,37 @@ func (j *job) waitForGuest(ctx context.Context) error {
 	})
 }
 
-// checkReport waits until the guest reports and is as asked. A report that is not
-// the guest's own, or not all of it, counts only when nothing better comes.
+// errOldKey means that a guest has the host key of an earlier seed, and is else as asked.
+var errOldKey = errors.New("the guest has an earlier host key")
+
+// checkReport waits until the guest reports and is as asked.
 func (j *job) checkReport(ctx, stop context.Context) error {
-	deadline := time.Now().Add(j.Times[Confirming])
-	began := time.Now()
-	poll := j.polls(step.Confirm)
 	hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
 	if err != nil {
 		return err
 	}
+	oldKey := ""
+	err = j.awaitReport(ctx, stop, func(r *contract.Report) error {
+		adapters := machine.AtFirstBoot(j.work.Machine.Adapters)
+		mismatch := Mismatch(j.work.Machine, adapters, hostKey, r)
+		if mismatch != nil && j.loseOldSecrets() && r.HostKey != "" && Mismatch(j.work.Machine, adapters, "", r) == nil {
+			oldKey = r.HostKey
+			return errOldKey
+		}
+		return mismatch
+	})
+	if errors.Is(err, errOldKey) {
+		return j.takeOver(ctx, oldKey)
+	}
+	return err
+}
+
+// awaitReport waits until the guest reports, and is judged to be as it should be. A report
+// that is not the guest's own, or not all of it, counts only when nothing better comes.
+func (j *job) awaitReport(ctx, stop context.Context, judge func(*contract.Report) error) error {
+	deadline := time.Now().Add(j.Times[Confirming])
+	began := time.Now()
+	poll := j.polls(step.Confirm)
 	asking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(stop, cancel)()
@@ -90,13 +111,13 @@ func (j *job) checkReport(ctx, stop context.Context) error {
 		}
 		late := time.Now().After(deadline)
 		if r := m.Report; r != nil && (r.Finished || late && r.Partial != "") {
-			mismatch := Mismatch(j.work.Machine, machine.AtFirstBoot(j.work.Machine.Adapters), hostKey, r)
+			mismatch := judge(r)
 			switch {
 			case mismatch == nil:
 				j.durations.learn(j.work.Site, step.Confirm, time.Since(began))
 				return nil
-			case j.loseOldSecrets() && r.HostKey != "" && Mismatch(j.work.Machine, machine.AtFirstBoot(j.work.Machine.Adapters), "", r) == nil:
-				return j.takeOver(ctx, r.HostKey)
+			case errors.Is(mismatch, errOldKey):
+				return mismatch
 			case r.Partial == "":
 				return fmt.Errorf("not as the sheet says: %w", mismatch)
 			case late:

@@ -49,6 +49,8 @@ type Engine struct {
 	// Least reports about how long a step of a machine takes at least; nil if nothing is
 	// known. A site is not asked about its task before.
 	Least Pace
+	// Checkpoint is the one that is kept, restored or dropped.
+	Checkpoint machine.Checkpoint
 	// Gates say which machines wait for which others; nil if none does.
 	Gates *Gates
 	// StopAfter ends the run after so many failed machines; 0 means never.
@@ -386,9 +388,11 @@ func (j *job) slotOf(name step.Name) Slot {
 	switch {
 	case (name == step.Reserve || name == step.Clone) && clones && j.work.Machine.Clone.Kind == machine.Full:
 		return FullClone
+	case name == step.Detach:
+		return FullClone // it copies as much
 	case name == step.Start:
 		return Starting
-	case name == step.Confirm:
+	case name == step.Confirm, name == step.Await:
 		return Confirming
 	case clones && (name == step.Wire || name == step.Seed || name == step.Record), clones && name == step.Shape && j.work.Machine.Shape.Disk == 0 && len(j.work.Machine.Shape.Disks) == 0:
 		return Brief

@@ -213,7 +213,8 @@ func (forgetful) SetPlace(context.Context, machine.Key, string, string) error { 
 func (forgetful) Finish(context.Context, string, machine.Machine, string, string) error {
 	return nil
 }
-func (forgetful) KeepDisks(context.Context, ledger.Kept) error { return nil }
+func (forgetful) CloseOwn(context.Context, string, machine.Key, string, string) error { return nil }
+func (forgetful) KeepDisks(context.Context, ledger.Kept) error                        { return nil }
 func (forgetful) Begin(context.Context, string, machine.Machine, int, []ledger.Reservation) error {
 	return nil
 }

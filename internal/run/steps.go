@@ -52,6 +52,9 @@ func mintChain(j *job) chain {
 		add(act{name: step.Reserve, input: []any{m.Spec, reserved, j.work.Place}, do: func(ctx, _ context.Context) error { return j.begin(ctx, reserved) }, begins: true})
 		add(act{name: step.Clone, input: m.Clone, do: func(ctx, _ context.Context) error { return j.clone(ctx) }})
 	}
+	if adjust && j.work.Changes("clone") {
+		add(j.siteAct(step.Detach, m.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Detach(ctx, id) }))
+	}
 	restart := contract.Restart(m.Power != machine.StayOn)
 	shape := m.Shape
 	if slices.ContainsFunc(j.work.Drift, func(r proof.Reason) bool { return r.Final }) {
@@ -73,8 +76,9 @@ func mintChain(j *job) chain {
 		seed.beside = true
 		add(seed)
 	}
-	if m.Checkpoint != "" {
-		add(j.siteAct(step.Checkpoint, m.Checkpoint, func(ctx context.Context) (contract.Task, error) { return j.site.Checkpoint(ctx, id, m.Checkpoint) }))
+	keeps := !adjust || j.work.Changes("checkpoint")
+	if keeps && m.KeepsAt(true) {
+		add(act{name: step.Checkpoint, input: m.Checkpoint, do: func(ctx, _ context.Context) error { return j.keepAll(ctx, step.Checkpoint) }})
 	}
 	if seeds && inClear { // for no longer than it must be
 		add(seed)
@@ -92,6 +96,12 @@ func mintChain(j *job) chain {
 	}
 	if power == machine.On {
 		add(act{name: step.Confirm, input: m.Spec, do: j.confirm})
+	}
+	if keeps && m.KeepsAt(false) {
+		add(act{name: step.Keep, input: m.Checkpoint, do: func(ctx, _ context.Context) error { return j.keepAll(ctx, step.Keep) }})
+		if m.Power.Rests() == machine.On && (!adjust || power == machine.On) {
+			add(j.up(step.Await, m.Checkpoint))
+		}
 	}
 	if !adjust { // the mark says that it is made only once it is
 		add(j.record(contract.StageMade))

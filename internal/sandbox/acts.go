@@ -32,12 +32,6 @@ func (r *record) machine() contract.Machine {
 
 func (r *record) reports() bool { return r.Report != nil && time.Now().After(r.Booted) }
 
-func (r *record) addCheckpoint(name string) {
-	if !slices.Contains(r.Checkpoints, name) {
-		r.Checkpoints = append(r.Checkpoints, name)
-	}
-}
-
 func (s *Sandbox) clone(c *call) (any, error) {
 	id, err := c.id()
 	if err != nil {
@@ -233,6 +227,35 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (contract.Task,
 	}
 	r.Shape = next
 	return s.startTask(smallTaskTime, nil), nil
+}
+
+// detach makes a linked clone a full one: it takes as much time and room as a full clone.
+func (s *Sandbox) detach(c *call, r *record, want struct{ Kind machine.CloneKind }) (contract.Task, error) {
+	switch {
+	case want.Kind != machine.Full:
+		return contract.Task{}, refuse(http.StatusConflict, "a clone cannot become a %q one", want.Kind)
+	case r.Kind == machine.Full:
+		return done, nil
+	case len(r.States) > 0:
+		return contract.Task{}, refuse(http.StatusConflict, "its checkpoints need the template's disk: drop them first")
+	}
+	t, _ := c.plan.template(r.Template)
+	for _, store := range s.capacity(c).Stores {
+		if store.Name == r.Store && store.Free < t.Used {
+			return contract.Task{}, refuse(http.StatusInsufficientStorage, "store %q is full (needs %s, has %s)", store.Name, t.Used, store.Free)
+		}
+	}
+	full := *r
+	full.Kind = machine.Full
+	return s.startTask(s.cloneTime(c, &full, t), func(done bool) error {
+		if !done {
+			return nil
+		}
+		s.drop(r)
+		r.Kind = machine.Full
+		s.add(r)
+		return s.disk.keep(r)
+	}), nil
 }
 
 func (s *Sandbox) ignoresShutdown() error {

@@ -87,6 +87,9 @@ func (s *Sandbox) handler() http.Handler {
 	route("PUT /{site}/v1/machines/{id}/seed", s.seed)
 	route("POST /{site}/v1/machines/{id}/checks", s.examine)
 	route("PUT /{site}/v1/machines/{id}/checkpoints/{name}", s.checkpoint)
+	route("DELETE /{site}/v1/machines/{id}/checkpoints/{name}", s.dropCheckpoint)
+	route("PUT /{site}/v1/machines/{id}/kind", changing(s, (*Sandbox).detach))
+	route("PUT /{site}/v1/machines/{id}/state", changing(s, (*Sandbox).restore))
 	return mux
 }
 
@@ -225,13 +228,6 @@ func (s *Sandbox) seed(c *call) (any, error) {
 	})
 }
 
-func (s *Sandbox) checkpoint(c *call) (any, error) {
-	return s.change(c, func(r *record) (contract.Task, error) {
-		r.addCheckpoint(c.PathValue("name"))
-		return s.startTask(smallTaskTime, nil), nil
-	})
-}
-
 // examine asks a simulated guest, which has what its answers told it to have.
 func (s *Sandbox) examine(c *call) (any, error) {
 	var checks []contract.Check
@@ -308,7 +304,7 @@ func (s *Sandbox) machine(c *call) (any, error) {
 // inFull is a machine with its files and what its guest reports.
 func (r *record) inFull() contract.Machine {
 	m := r.machine()
-	m.Files = r.files()
+	m.Files, m.Checkpoints = r.files(), r.checkpoints()
 	if r.Power == machine.On && r.reports() {
 		report := *r.Report
 		report.Instance = r.Instance

@@ -36,6 +36,12 @@ type Site interface {
 	Seed(ctx context.Context, id uuid.UUID, image []byte) (contract.Task, error)
 	// Checkpoint keeps the machine's present state under a name.
 	Checkpoint(ctx context.Context, id uuid.UUID, name string) (contract.Task, error)
+	// Restore brings the machine back to a checkpoint, running if it ran then.
+	Restore(ctx context.Context, id uuid.UUID, name string) (contract.Task, error)
+	// Detach makes a linked clone independent of its template.
+	Detach(ctx context.Context, id uuid.UUID) (contract.Task, error)
+	// Drop deletes a checkpoint. One that is not there is deleted already.
+	Drop(ctx context.Context, id uuid.UUID, name string) (contract.Task, error)
 	// Record stores the mark by which the machine is known as ours.
 	Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error)
 	// Power starts the machine, shuts it down or cuts its power.

@@ -211,7 +211,10 @@ func TestFindingsOfCells(t *testing.T) {
 		{"literal-placeholder", "machine,notes\nx,of {Owner}\n", "write the placeholder as {owner}"},
 		{"literal-placeholder", "machine,notes\nx,{ VM name }\n", "write the placeholder as {machine}"},
 		{"bad-domain", "machine,domain\nx,a..b\n", "label"},
-		{"bad-checkpoint", "machine,checkpoint\nx,a b\n", "checkpoint name"},
+		{"bad-checkpoint", "machine,checkpoint\nx,a_b\n", "letters, digits and hyphens"},
+		{"bad-checkpoint", "machine,checkpoint\nx,ready@noon\n", "must be confirmed or confirmed-off"},
+		{"bad-checkpoint", "machine,checkpoint\nx,a A@confirmed\n", "two checkpoints are named A"},
+		{"bad-checkpoint", "machine,checkpoint,power\nx,a@confirmed,off\n", "is not confirmed"},
 		{"bad-after", "machine,after\nx,[a\n", "neither a machine, a preset nor a label"},
 	} {
 		_, found := built(t, c.rows)

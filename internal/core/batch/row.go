@@ -105,6 +105,9 @@ func (b *builder) check(r *row) {
 	if h := r.spec.Clone.Hardware; h != nil && h.Sockets > 0 && r.spec.Shape.CPUs%h.Sockets != 0 {
 		b.bad("bad-cpus", r.cell("cpus"), fmt.Sprintf("%d CPUs cannot be divided evenly among %d sockets", r.spec.Shape.CPUs, h.Sockets), "")
 	}
+	if r.spec.Power == machine.Off && r.spec.KeepsAt(false) {
+		b.bad("bad-checkpoint", r.cell("checkpoint"), "a machine that is never started (power: off) is not confirmed", "write power: on or confirm-then-off, or leave out @confirmed")
+	}
 	b.checkGuest(r)
 	b.checkContents(r)
 }
@@ -119,7 +122,7 @@ func dropsSeed(template setup.Template, spec machine.Spec) bool {
 	case template.Seed == setup.DropSeed:
 		return true
 	}
-	return spec.Checkpoint == "" || kinds.Of(spec.Guest).InClear(spec.Guest)
+	return !spec.KeepsAt(true) || kinds.Of(spec.Guest).InClear(spec.Guest)
 }
 
 // secrets warns of what should not be in a sheet at all.

@@ -43,6 +43,7 @@ type Column struct {
 	show    func(s *machine.Spec, adapter int) string
 	copy    func(into, from *machine.Spec, adapter int)
 	shrinks func(from, to *machine.Spec) bool
+	grows   func(from, to *machine.Spec) bool
 }
 
 // Change says how a change can reach a machine.
@@ -51,6 +52,7 @@ type Change int
 // In the order of what they cost.
 const (
 	InPlace   Change = iota // while the machine stays what it is
+	Detached                // in place once the machine is made, and before that in another clone only
 	Later                   // in place, but its guest is not reconfigured
 	NextBoot                // at the first boot of another clone only; it is the same machine without it
 	NextClone               // in another clone only; it is the same machine without it
@@ -60,7 +62,7 @@ const (
 
 // NeedsClone reports whether another clone is needed even of a machine that has not
 // started.
-func (c Change) NeedsClone() bool { return c == NextClone || c == Cloned }
+func (c Change) NeedsClone() bool { return c == NextClone || c == Cloned || c == Detached }
 
 // Problem is what is wrong with a value.
 type Problem struct{ Message, Hint string }
@@ -127,10 +129,13 @@ func (c Column) Show(s *machine.Spec, adapter int) string { return c.show(s, ada
 func (c Column) Copy(into, from *machine.Spec, adapter int) { c.copy(into, from, adapter) }
 
 // ChangeTo is what it takes to change the setting from one spec's to another's: disks do
-// not shrink.
+// not shrink, and a linked clone may become a full one.
 func (c Column) ChangeTo(from, to *machine.Spec) Change {
 	if c.shrinks != nil && c.shrinks(from, to) {
 		return Cloned
+	}
+	if c.grows != nil && c.grows(from, to) {
+		return Detached
 	}
 	return c.Change
 }

@@ -174,3 +174,8 @@ func disksShrink(from, to *machine.Spec) bool {
 	}
 	return false
 }
+
+// standsAlone reports whether a linked clone becomes a full one.
+func standsAlone(from, to *machine.Spec) bool {
+	return from.Clone.Kind == machine.Linked && to.Clone.Kind == machine.Full
+}

@@ -117,11 +117,17 @@ func domain(cell string) (string, []Problem) {
 	return name, nil
 }
 
-func checkpoint(cell string) (string, []Problem) {
-	if cell != "" && machine.CheckLabel(cell) != nil {
-		return cell, []Problem{{"a checkpoint name must be letters, digits and hyphens", "write for example fresh"}}
+// checkpoints reads the checkpoints of a machine, and writes them in one form.
+func checkpoints(cell string) (string, []Problem) {
+	all, err := machine.ParseCheckpoints(cell)
+	if err != nil {
+		return cell, []Problem{{err.Error(), "write for example fresh ready@confirmed"}}
 	}
-	return cell, nil
+	words := make([]string, len(all))
+	for i, c := range all {
+		words[i] = c.String()
+	}
+	return strings.Join(words, " "), nil
 }
 
 // midnight is what programs write behind a day.

@@ -17,7 +17,7 @@ var table = slices.Concat([]Column{
 	cell(Column{Name: "host", Stays: true, Headings: []string{"hypervisor", "hypervisor host", "host server"}, Clears: true, Change: Cloned, Visible: true}, func(s *machine.Spec) *string { return &s.Clone.Host }, plain, text),
 	cell(Column{Name: "store", Stays: true, Headings: []string{"storage pool", "datastore"}, Clears: true, Change: Cloned, Visible: true}, func(s *machine.Spec) *string { return &s.Clone.Store }, plain, text),
 	cell(Column{Name: "folder", Stays: true, Headings: []string{"group"}, Clears: true, Change: Cloned}, func(s *machine.Spec) *string { return &s.Clone.Folder }, plain, text),
-	cell(Column{Name: "clone", Stays: true, Headings: []string{"clone type", "clone kind"}, Change: Cloned}, func(s *machine.Spec) *machine.CloneKind { return &s.Clone.Kind }, plain, oneOf("clone", machine.Linked, machine.Full)),
+	cell(Column{Name: "clone", Stays: true, Headings: []string{"clone type", "clone kind"}, Change: Cloned, grows: standsAlone}, func(s *machine.Spec) *machine.CloneKind { return &s.Clone.Kind }, plain, oneOf("clone", machine.Linked, machine.Full)),
 	cell(Column{Name: "cpus", Stays: true, Headings: []string{"cpu", "vcpu", "vcpus", "cores", "cpu count", "cpu cores", "processors"}}, func(s *machine.Spec) *int { return &s.Shape.CPUs }, unlessZero, cpus),
 	cell(Column{Name: "memory", Code: "bad-size", Stays: true, Headings: []string{"ram", "mem", "memory size"}}, func(s *machine.Spec) *machine.Size { return &s.Shape.Memory }, unlessZero, size("memory")),
 	cell(Column{Name: "disk", Code: "bad-size", Stays: true, Headings: []string{"disk size", "system disk", "root disk", "hdd", "storage"},
@@ -56,7 +56,7 @@ var table = slices.Concat([]Column{
 	{Name: "firstboot", inSheet: true, Headings: []string{"first boot"}},
 }, contents(), []Column{
 	cell(Column{Name: "power", Stays: true, Headings: []string{"power state"}}, func(s *machine.Spec) *machine.Power { return &s.Power }, plain, oneOf("power", machine.On, machine.StayOn, machine.Off, machine.ConfirmThenOff)),
-	cell(Column{Name: "checkpoint", Stays: true, Headings: []string{"snapshot"}, Clears: true}, func(s *machine.Spec) *string { return &s.Checkpoint }, plain, checkpoint),
+	cell(Column{Name: "checkpoint", Stays: true, Headings: []string{"snapshot", "snapshots", "checkpoints"}, Clears: true}, func(s *machine.Spec) *string { return &s.Checkpoint }, plain, checkpoints),
 	cell(Column{Name: "after", Stays: true, Headings: []string{"start after", "starts after", "depends on"}, Clears: true}, func(s *machine.Spec) *[]string { return &s.After }, spaced, after),
 	field(Column{Name: "seed"}, func(s *machine.Spec) *bool { return &s.DropSeed }, words("keep", "drop")).setting(),
 	cell(Column{Name: "owner", Stays: true, Headings: []string{"contact", "responsible", "requested by", "requester"}, Prose: true, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Owner }, plain, text),

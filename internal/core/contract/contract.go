@@ -5,6 +5,7 @@ package contract
 import (
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -244,6 +245,26 @@ type Machine struct {
 	// of a machine that is asked for by itself.
 	Files  []string `json:"files,omitempty"`
 	Report *Report  `json:"report,omitempty"` // nil until the guest reports
+	// Checkpoints are reported of a machine that is asked for by itself, the oldest first.
+	Checkpoints []Checkpoint `json:"checkpoints,omitempty"`
+}
+
+// Checkpoint is a state of a machine that its site keeps.
+type Checkpoint struct {
+	Name  string    `json:"name"`
+	Taken time.Time `json:"taken"`
+	// Running means that the machine ran, and goes on where it was.
+	Running bool `json:"running,omitempty"`
+}
+
+// Has returns the checkpoint of a name, in whatever letter case.
+func (m *Machine) Has(name string) (Checkpoint, bool) {
+	for _, c := range m.Checkpoints {
+		if strings.EqualFold(c.Name, name) {
+			return c, true
+		}
+	}
+	return Checkpoint{}, false
 }
 
 // Report is what a guest says of itself.

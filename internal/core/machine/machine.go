@@ -23,14 +23,15 @@ type Machine struct {
 type Spec struct {
 	Preset string `json:"preset,omitempty"`
 	// Template is what the setup calls the template; the site may call it otherwise.
-	Template   string    `json:"template,omitempty"`
-	Clone      Clone     `json:"clone"`
-	Shape      Shape     `json:"shape"`
-	Adapters   []Adapter `json:"adapters"`
-	Guest      Guest     `json:"guest"`
-	Info       Info      `json:"info"`
-	Power      Power     `json:"power"`
-	Checkpoint string    `json:"checkpoint,omitempty"`
+	Template string    `json:"template,omitempty"`
+	Clone    Clone     `json:"clone"`
+	Shape    Shape     `json:"shape"`
+	Adapters []Adapter `json:"adapters"`
+	Guest    Guest     `json:"guest"`
+	Info     Info      `json:"info"`
+	Power    Power     `json:"power"`
+	// Checkpoint are the checkpoints that are kept, as Checkpoints reads them.
+	Checkpoint string `json:"checkpoint,omitempty"`
 	// After are the words for the machines that it is started after.
 	After []string `json:"after,omitempty"`
 	// DropSeed takes the seed away once the guest was confirmed.

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -213,6 +214,11 @@ func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
 func (c comparer) made(w Work, known *Known, here view) Work {
 	m := withLater(w.Machine, known)
 	w.Machine, w.Power = m, here.Power
+	if known.Spec.Clone.Kind == machine.Full && m.Clone.Kind == machine.Linked {
+		copied := *m
+		copied.Clone.Kind, w.full, m = machine.Full, m, &copied
+		w.Machine, w.Note = m, "a full clone stays one; clone: linked counts when it is cloned again"
+	}
 	changes := differences(known.Spec, m.Spec)
 	dated, rest := changes.split()
 	if rest.any(func(c column.Change) bool { return c >= column.Another }) {
@@ -228,29 +234,37 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		w.Refusal = fmt.Sprintf("a retire was started: `mintbatch retire %s` finishes it", w.Name)
 		return w.remake(c.Ledger, w.Identity).setLoss(Remake, known.Spec, open.removal)
 	}
+	if open.restore != "" && w.Refusal == "" {
+		w.Refusal, w.Restoring = fmt.Sprintf(open.restore, w.Name), true
+	}
 	if len(dated) > 0 {
-		w.Machine, w.full = asMade(m, known.Spec), m
+		w.Machine, w.full = asMade(m, known.Spec), cmp.Or(w.full, m)
 	}
 	w.Reasons = rest.reasons()
+	if rest.changes("power") {
+		open.off = "" // no longer
+	}
 	switch {
+	case open.restore != "":
+		w.Word = Adjust
 	case open.unfinished != "":
 		w.Word, w.Redo, w.Again = Adjust, true, true
 		w.Reasons = append([]Reason{{Text: open.unfinished}}, w.Reasons...)
-	case open.swept != "" && (m.Info.Until == "" || m.Info.Until >= c.Today):
+	case open.swept && (m.Info.Until == "" || m.Info.Until >= c.Today):
 		w.Word, w.Redo, w.Again = Adjust, true, true
-		w.Reasons = append([]Reason{{Text: open.swept}}, w.Reasons...)
+		w.Reasons = append([]Reason{{Text: open.off}}, w.Reasons...)
 	case len(rest) > 0:
-		w.Word, w.Dated, w.Swept = Adjust, dated.reasons(), open.swept
+		w.Word, w.Dated, w.LeftOff = Adjust, dated.reasons(), open.off
 	case len(dated) > 0:
-		w.Word, w.Reasons, w.Swept = Dated, dated.reasons(), open.swept
+		w.Word, w.Reasons, w.LeftOff = Dated, dated.reasons(), open.off
 	default:
-		w.Word, w.Swept = Same, open.swept
+		w.Word, w.LeftOff = Same, open.off
 	}
 	if here.seen && !w.Redo {
 		// What is as it is to be from now on, an earlier run has done.
 		still := drift(w.Machine.Spec, here.Seen)
 		w.Drift = slices.DeleteFunc(drift(known.Spec, here.Seen), func(r Reason) bool {
-			return rest.changes(r.Field) || r.Field == "power" && open.swept != "" ||
+			return rest.changes(r.Field) || r.Field == "power" && open.off != "" ||
 				!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
 		})
 	}
@@ -345,8 +359,11 @@ func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string) Proof {
 				dated = w.Reasons
 			}
 			before, asked := w.Machine.Spec, w
+			if w.Restoring {
+				asked.Refusal = "" // another clone does without what is left of this one
+			}
 			asked.Machine, asked.Reasons, asked.Drift, asked.Dated = w.Wanted(), nil, nil, nil
-			asked.Back, asked.Redo, asked.Again, asked.Swept = false, false, false, ""
+			asked.Back, asked.Redo, asked.Again, asked.LeftOff = false, false, false, ""
 			w = asked.remake(ledger, w.Identity).withWord(Remake, "requested")
 			w.Reasons = append(w.Reasons, dated...)
 			w = w.setLoss(Remake, before, "")

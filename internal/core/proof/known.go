@@ -3,6 +3,7 @@ package proof
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -59,11 +60,16 @@ type OpenStep struct {
 // whatever its end, until the machine is started.
 type Open []OpenStep
 
+// PowerOff is the command that leaves machines off on purpose.
+const PowerOff = "power off"
+
 // left says what the open steps of a made machine mean for the next run.
 type left struct {
 	removal    string // its removal was begun, and it may not be whole
 	unfinished string // it was shut down, or changed in part
-	swept      string // it was shut down because its date was over
+	off        string // it was shut down on purpose
+	swept      bool   // because its date was over
+	restore    string // its restore was begun, and it may be neither what it was nor what it is to be
 }
 
 func (o Open) left(here view) (l left) {
@@ -73,7 +79,11 @@ func (o Open) left(here view) (l left) {
 		case s.Step == string(step.Remove) && !s.Failed && !runs:
 			l.removal = fmt.Sprintf("run %s (%s) started to remove it, so its disks may be incomplete", s.Run, s.Command)
 		case s.Step == string(step.Stop) && s.Command == "sweep" && !runs:
-			l.swept = fmt.Sprintf("shut down by a sweep (run %s)", s.Run)
+			l.off, l.swept = fmt.Sprintf("shut down by a sweep (run %s)", s.Run), true
+		case s.Step == string(step.Stop) && s.Command == PowerOff && !runs:
+			l.off = fmt.Sprintf("shut down with `mintbatch power off` (run %s)", s.Run)
+		case s.Step == string(step.Restore):
+			l.restore = fmt.Sprintf("run %s (%s) did not finish: `mintbatch %s %%s` does", s.Run, s.Command, s.Command)
 		case s.Step == string(step.Stop) || s.Step == string(step.Remove):
 			l.unfinished = fmt.Sprintf("run %s (%s) was shutting it down and did not finish", s.Run, s.Command)
 		case l.unfinished == "":
@@ -106,3 +116,28 @@ type Seen struct {
 func (o Open) Has(name step.Name) bool {
 	return slices.ContainsFunc(o, func(s OpenStep) bool { return s.Step == string(name) })
 }
+
+// OnlyBy reports whether all open steps are those of commands that begin with a word.
+func (o Open) OnlyBy(command string) bool {
+	return !slices.ContainsFunc(o, func(s OpenStep) bool { return !strings.HasPrefix(s.Command, command) })
+}
+
+// Unfinished says what has to be finished before anything else is done to a made machine;
+// empty if nothing has. A restore may be begun again.
+func (k *Known) Unfinished() (why string, restoring bool) {
+	l := k.Open.left(view{})
+	switch {
+	case k.State != Made:
+		return "it is not finished: `mintbatch mint` goes on with it", false
+	case l.removal != "":
+		return l.removal, false
+	case l.restore != "":
+		return fmt.Sprintf(l.restore, k.Name), true
+	case l.unfinished != "":
+		return l.unfinished + ": `mintbatch mint` goes on with it", false
+	}
+	return "", false
+}
+
+// LeftOff says who has shut a made machine down on purpose; empty if nobody has.
+func (k *Known) LeftOff() string { return k.Open.left(view{}).off }

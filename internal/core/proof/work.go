@@ -50,8 +50,10 @@ type Work struct {
 	// Refusal is why nothing is done about the machine for now; empty if nothing
 	// stands against it.
 	Refusal string `json:"refusal,omitempty"`
-	// Swept reports that a sweep has shut the machine down, which is left so.
-	Swept string `json:"swept,omitempty"`
+	// Note says in what the machine differs from its row for good.
+	Note string `json:"note,omitempty"`
+	// LeftOff says who has shut the machine down on purpose; it is left so.
+	LeftOff string `json:"left_off,omitempty"`
 	// Power is what the site says; empty if it was not asked, or does not tell.
 	Power machine.Power `json:"-"`
 	// Again means that steps are taken which were taken before.
@@ -68,6 +70,8 @@ type Work struct {
 	Accepted bool `json:"-"`
 	// IsOff reports that an unfinished machine is off, also if it was started before.
 	IsOff bool `json:"-"`
+	// Restoring reports that the machine is refused because its restore is open.
+	Restoring bool `json:"-"`
 	// KeepsDisks reports that the machine's disks are to be kept by a retire that is open.
 	KeepsDisks bool `json:"-"`
 
@@ -148,7 +152,7 @@ func (w Work) Why() string {
 	for _, d := range w.Drift {
 		words = append(words, "changed at the site: "+d.String())
 	}
-	for _, text := range []string{w.Swept, w.Refusal} {
+	for _, text := range []string{w.Note, w.LeftOff, w.Refusal} {
 		if text != "" {
 			words = append(words, text)
 		}

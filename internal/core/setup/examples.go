@@ -75,7 +75,7 @@ var cells = map[string]struct{ doc, example string }{
 	"hostname": {"host name in the guest (default: the machine's name)", "{machine}"}, "domain": {"DNS domain", "brackwater.example"}, "login": {"name of the login", "survey"},
 	"password": {"generate, none or secret:NAME", "none"}, "keys": {"SSH public keys, a line each; best as file:PATH", "file:desk.pub"}, "timezone": {"time zone", "Europe/Oslo"},
 	"locale": {"locale", "en_GB.UTF-8"}, "licence": {"the product key, as secret:NAME", "secret:win"}, "firstboot": {"names of first-boot contents", "chrony"},
-	"power": {"on (the default), stay-on, off or confirm-then-off", "on"}, "checkpoint": {"name of a checkpoint to keep before the first start", "fresh"},
+	"power": {"on (the default), stay-on, off or confirm-then-off", "on"}, "checkpoint": {"names of checkpoints: before the first start, or @confirmed or @confirmed-off", "fresh ready@confirmed"},
 	"after": {"the machines after which it is started: names, globs, preset:NAME or labels", "bms-dns-*"},
 	"owner": {"who the machine is for", "tide desk"}, "notes": {"free text", "spare"}, "until": {"the last day on which it may run", "2027-03-31"}, "labels": {"NAME=VALUE, several separated by spaces", "leg=north"},
 }

@@ -21,6 +21,11 @@ const (
 	Record     Name = "record"
 	Start      Name = "start"
 	Confirm    Name = "confirm"
+	Detach     Name = "detach"  // a linked clone from its template
+	Keep       Name = "keep"    // a checkpoint of a machine that is confirmed
+	Await      Name = "await"   // until a guest reports that may have been restarted
+	Restore    Name = "restore" // to a checkpoint
+	Drop       Name = "drop"    // a checkpoint
 	Stop       Name = "stop"
 	Remove     Name = "remove"
 )
@@ -65,6 +70,11 @@ var table = []Step{
 	{Name: Record, Phase: Configuring, Share: 0.55, Listed: true},
 	{Name: Start, Undo: Stop, Phase: Starting, Share: 0.57, Listed: true},
 	{Name: Confirm, Phase: Confirming, Share: 0.6, Listed: true},
+	{Name: Detach, Phase: Cloning, Share: 0.02, Listed: true},
+	{Name: Keep, Phase: Configuring, Share: 0.95, Listed: true},
+	{Name: Await, Phase: Confirming, Share: 0.97, Listed: true},
+	{Name: Restore, Phase: Removing, Listed: true},
+	{Name: Drop, Phase: Removing, Listed: true},
 	{Name: Remove, Phase: Removing, Listed: true},
 	{Name: Stop, Phase: Configuring, Listed: true},
 }

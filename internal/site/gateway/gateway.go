@@ -301,6 +301,25 @@ func (g *Gateway) Checkpoint(ctx context.Context, id uuid.UUID, name string) (co
 	return g.act(ctx, http.MethodPut, id, "/checkpoints/"+url.PathEscape(name), nil)
 }
 
+// Restore implements site.Site.
+func (g *Gateway) Restore(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
+	return g.act(ctx, http.MethodPut, id, "/state", map[string]string{"checkpoint": name})
+}
+
+// Drop implements site.Site.
+func (g *Gateway) Drop(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
+	t, err := g.act(ctx, http.MethodDelete, id, "/checkpoints/"+url.PathEscape(name), nil)
+	if errors.Is(err, site.ErrNotFound) {
+		return contract.Task{State: contract.Done}, nil
+	}
+	return t, err
+}
+
+// Detach implements site.Site.
+func (g *Gateway) Detach(ctx context.Context, id uuid.UUID) (contract.Task, error) {
+	return g.act(ctx, http.MethodPut, id, "/kind", map[string]machine.CloneKind{"kind": machine.Full})
+}
+
 // Record implements site.Site.
 func (g *Gateway) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/mark", mark)

@@ -120,6 +120,9 @@ func (f *fake) DomainGetState(dom rpc.Domain, _ uint32) (int32, int32, error) {
 }
 
 func (f *fake) DomainSnapshotNum(rpc.Domain, uint32) (int32, error) { return 0, nil }
+func (f *fake) DomainListAllSnapshots(rpc.Domain, int32, uint32) ([]rpc.DomainSnapshot, int32, error) {
+	return nil, 0, nil
+}
 
 func (f *fake) power(name string, dom rpc.Domain, on bool) error {
 	f.mu.Lock()

@@ -56,6 +56,9 @@ func (d *domain) describe(ctx context.Context, id uuid.UUID) (*contract.Machine,
 	}
 	m := seen.machine(d.name, nil)
 	m.Files = seen.definition.files()
+	if m.Checkpoints, err = d.checkpoints(ctx); err != nil {
+		return nil, err
+	}
 	if pool, err := d.storeFor(ctx, seen.definition, ""); err == nil {
 		m.Store = pool.Name
 	}

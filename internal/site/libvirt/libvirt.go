@@ -166,6 +166,29 @@ func (s *Site) Checkpoint(ctx context.Context, id uuid.UUID, name string) (contr
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.checkpoint(ctx, name) })
 }
 
+// Restore implements site.Site.
+func (s *Site) Restore(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.restore(ctx, name) })
+}
+
+// Drop implements site.Site.
+func (s *Site) Drop(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.drop(ctx, name) })
+}
+
+// Detach implements site.Site.
+func (s *Site) Detach(ctx context.Context, id uuid.UUID) (contract.Task, error) {
+	return s.tasks.start(ctx, func(ctx context.Context, share func(float64)) error {
+		return retry(ctx, func() error {
+			d, err := s.find(ctx, id)
+			if err != nil {
+				return err
+			}
+			return d.detach(ctx, id, share)
+		})
+	})
+}
+
 // Record implements site.Site.
 func (s *Site) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.record(ctx, mark) })

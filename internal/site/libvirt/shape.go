@@ -2,7 +2,6 @@ package libvirt
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -249,26 +248,4 @@ func networkError(err error, adapters []machine.Card) error {
 		}
 	}
 	return err
-}
-
-// checkpoint keeps the state of the disks under a name: inside of them, or
-// where a disk cannot, by going on in another file.
-func (d *domain) checkpoint(ctx context.Context, name string) error {
-	xml := etree.NewElement("domainsnapshot")
-	text(xml, name, "name")
-	return d.call(ctx, func(l daemon) error {
-		_, err := l.DomainSnapshotLookupByName(d.dom, name, 0)
-		if err == nil || !errors.Is(d.translate(err), site.ErrNotFound) {
-			return err
-		}
-		_, err = l.DomainSnapshotCreateXML(d.dom, elementText(xml), 0)
-		if err == nil {
-			return nil
-		}
-		outside := uint32(rpc.DomainSnapshotCreateDiskOnly | rpc.DomainSnapshotCreateAtomic)
-		if _, broken := l.DomainSnapshotCreateXML(d.dom, elementText(xml), outside); broken == nil {
-			return nil
-		}
-		return err
-	})
 }

@@ -210,6 +210,15 @@ func files(in answers.Input) []mapping {
 			fmt.Fprintf(&b, "net.ipv6.conf.%s.disable_ipv6 = 1\n", name)
 		}
 		add("/etc/sysctl.d/60-no-ipv6.conf", b.String(), "0644", "")
+		// systemd-networkd switches IPv6 on again at each boot where it is to have an address
+		// of the link; the files that it reads are netplan's, or cloud-init's own.
+		for i, a := range in.Adapters {
+			for _, by := range []string{"netplan", "cloud-init"} {
+				if a.NoIPv6 {
+					add(fmt.Sprintf("/etc/systemd/network/10-%s-adapter%d.network.d/60-no-ipv6.conf", by, i+1), "[Network]\nLinkLocalAddressing=no\nIPv6AcceptRA=no\n", "0644", "")
+				}
+			}
+		}
 	}
 	if g.SSH.Root != "" || g.SSH.Authority != nil {
 		var b strings.Builder

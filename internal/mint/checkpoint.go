@@ -1,0 +1,145 @@
+package mint
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/step"
+	"mintbatch/internal/plan"
+	"mintbatch/internal/run"
+)
+
+// Kept is a checkpoint of a machine.
+type Kept struct {
+	machine.Key
+	Checkpoint string    `json:"checkpoint"`
+	Taken      time.Time `json:"taken"`
+	Running    bool      `json:"running,omitempty"` // it has the memory, too
+}
+
+// Checkpoints lists those of machines that are named, or of all, by machine and time.
+// Machines that cannot be asked about are reported in the error.
+func (d *Desk) Checkpoints(ctx context.Context, names []string) ([]Kept, error) {
+	known, err := d.Known(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	works := make([]proof.Work, len(known))
+	for i, k := range known {
+		works[i] = proof.Work{Key: k.Key, Identity: machine.Identity(d.Ledger.ID, k.Key, k.Generation)}
+	}
+	all := []Kept{}
+	machines, failed := d.ask(ctx, works)
+	for i, m := range machines {
+		if failed[i] != nil {
+			err = errors.Join(err, fmt.Errorf("%s: %w", works[i].Name, failed[i]))
+			continue
+		}
+		for _, c := range m.Checkpoints {
+			all = append(all, Kept{works[i].Key, c.Name, c.Taken, c.Running})
+		}
+	}
+	return all, err
+}
+
+// ask asks the sites about machines, so many side by side as each site allows.
+func (d *Desk) ask(ctx context.Context, works []proof.Work) ([]*contract.Machine, []error) {
+	machines, failed := make([]*contract.Machine, len(works)), make([]error, len(works))
+	slots := map[string]chan struct{}{}
+	var all sync.WaitGroup
+	for i, w := range works {
+		at, err := d.Sites.Site(w.Site)
+		if err != nil {
+			failed[i] = err
+			continue
+		}
+		if slots[w.Site] == nil {
+			slots[w.Site] = make(chan struct{}, plan.Slots(d.Batch, w.Site))
+		}
+		slots[w.Site] <- struct{}{}
+		all.Go(func() {
+			defer func() { <-slots[w.Site] }()
+			machines[i], failed[i] = at.Machine(ctx, w.Identity)
+		})
+	}
+	all.Wait()
+	return machines, failed
+}
+
+// CheckpointAct is what can be done with a checkpoint of machines.
+type CheckpointAct string
+
+// The acts.
+const (
+	KeepCheckpoint    CheckpointAct = "keep"
+	RestoreCheckpoint CheckpointAct = "restore"
+	DropCheckpoint    CheckpointAct = "drop"
+)
+
+// Checkpointing is the task of an act on a checkpoint of machines. Machines of which that
+// cannot be done are refused.
+func (d *Desk) Checkpointing(ctx context.Context, a CheckpointAct, c machine.Checkpoint, names []string, o Order) (Task, error) {
+	o.Checkpoint = c
+	t := Task{Command: fmt.Sprintf("checkpoint %s --name %s", a, c.Name), Order: o, up: true}
+	t.do = map[CheckpointAct]func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result{
+		KeepCheckpoint: (*run.Engine).Keep, RestoreCheckpoint: (*run.Engine).Restore, DropCheckpoint: (*run.Engine).Drop}[a]
+	works, refused, err := d.Everyday(ctx, names, func(k *proof.Known) bool {
+		_, restoring := k.Unfinished()
+		switch {
+		case k.State != proof.Made || k.Open.Has(step.Remove):
+			return false
+		case restoring:
+			return a == RestoreCheckpoint
+		}
+		return a == DropCheckpoint || k.Open.OnlyBy("checkpoint ")
+	})
+	if err != nil {
+		return t, err
+	}
+	machines, failed := d.ask(ctx, works)
+	if err := errors.Join(failed...); err != nil {
+		return t, err
+	}
+	t.Refused = refused
+	for i, w := range works {
+		kept, has := machines[i].Has(c.Name)
+		switch {
+		case w.Begun: // an earlier run may have done it
+		case a == KeepCheckpoint && has:
+			w.Refusal = fmt.Sprintf("it has a checkpoint %s, kept %s: choose another name, or drop it first", kept.Name, kept.Taken.Local().Format("2006-01-02 15:04"))
+		case a == DropCheckpoint && !has:
+			w.Refusal = fmt.Sprintf("it has no checkpoint %s", c.Name)
+		}
+		if a == RestoreCheckpoint && !has {
+			w.Refusal = fmt.Sprintf("it has no checkpoint %s", c.Name)
+		}
+		if w.Refusal != "" {
+			t.Refused = append(t.Refused, w)
+		} else {
+			t.Works = append(t.Works, w)
+		}
+	}
+	slices.SortFunc(t.Refused, func(a, b proof.Work) int { return cmp.Or(cmp.Compare(a.Site, b.Site), cmp.Compare(a.Name, b.Name)) })
+	return t, nil
+}
+
+// CheckpointQuestion asks before that, and says what is lost.
+func (t Task) CheckpointQuestion(a CheckpointAct) Question {
+	machines, name := finding.Plural(len(t.Works), "machine"), t.Order.Checkpoint.Name
+	switch a {
+	case RestoreCheckpoint:
+		return Question{Text: fmt.Sprintf("Restore %s to %s (what the disks have got since is lost)?", machines, name), Word: wordFor(len(t.Works))}
+	case DropCheckpoint:
+		return Question{Text: fmt.Sprintf("Drop the checkpoint %s of %s?", name, machines), Word: "yes"}
+	}
+	return Question{Text: fmt.Sprintf("Keep %s as the checkpoint %s?", machines, name), Word: "yes"}
+}
