@@ -90,6 +90,7 @@ func TestScripts(t *testing.T) {
 			"change":       change,
 			"idof":         idOf,
 			"in-order":     inOrder,
+			"free-port":    freePort,
 			"sameline":     lines(true),
 			"otherline":    lines(false),
 			"newer":        altered(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`),
@@ -224,6 +225,14 @@ func inOrder(ts *testscript.TestScript, _ bool, args []string) {
 		}
 		lines = lines[at+1:]
 	}
+}
+
+// freePort puts a TCP port of loopback that nobody has into the environment: `free-port` sets $PORT.
+func freePort(ts *testscript.TestScript, _ bool, _ []string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	ts.Check(err)
+	ts.Setenv("PORT", strconv.Itoa(l.Addr().(*net.TCPAddr).Port))
+	ts.Check(l.Close())
 }
 
 // idOf puts the id of a ledger into the environment: `idof FILE` sets $LEDGER.

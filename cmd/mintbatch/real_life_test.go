@@ -4,7 +4,9 @@ package main
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -12,59 +14,68 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Two guests of which the second, with UEFI firmware, waits for the first; both are brought
-// back to checkpoints, of a guest that runs, of one that was shut down, and from before its
-// first start.
-func TestRealOrderAndCheckpoints(t *testing.T) {
-	dir, _ := lab(t)
-	write(t, dir, "machines.csv", "machine,preset,address,after,checkpoint\n"+
-		"bms-app-01,chart-node,,bms-dns-01,ready@confirmed\nbms-dns-01,sonar-node,198.51.100.11,,fresh ready@confirmed\n")
-	minted(t, dir, "--events", filepath.Join(dir, "events.jsonl"))
+// Two guests of which the second, with UEFI firmware, waits for the first, and calls home over
+// the network of the hypervisor. Both are brought back to checkpoints, and made independent of
+// their templates.
+func TestRealLifeOfMachines(t *testing.T) {
+	dir, site := lab(t)
+	did := func(args ...string) string {
+		out, err := command(t, dir, os.Getenv("MINTBATCH_REAL_INSIDE"), append([]string{"mintbatch", "--setup", filepath.Join(dir, "mintbatch.yaml")}, args...)...)
+		require.NoError(t, err, out)
+		return out
+	}
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", string(setup)+"call_home: {listen: \"203.0.113.1:8700\"}\n")
+	sheet := "machine,preset,address,after,checkpoint,confirm,power,clone\n" +
+		"bms-app-01,chart-node,,bms-dns-01,ready@confirmed,call-home,confirm-then-off,linked\nbms-dns-01,sonar-node,198.51.100.11,,ready@confirmed,,,linked\n"
+	write(t, dir, "machines.csv", sheet)
+	did("mint", "--yes", "--events", filepath.Join(dir, "events.jsonl"))
 	log, err := os.ReadFile(filepath.Join(dir, "events.jsonl"))
 	require.NoError(t, err)
-	at := func(parts ...string) int {
-		for i, line := range strings.Split(string(log), "\n") {
-			if !strings.Contains(line, `"name":"`+parts[0]+`"`) || !strings.Contains(line, `"step":"`+parts[1]+`"`) || !strings.Contains(line, `"state":"`+parts[2]+`"`) {
-				continue
-			}
-			return i
-		}
-		t.Fatalf("the log has no %v", parts)
-		return 0
+	lines := strings.Split(string(log), "\n")
+	at := func(name, step, state string) int {
+		i := slices.IndexFunc(lines, func(line string) bool {
+			return strings.Contains(line, `"name":"`+name+`"`) && strings.Contains(line, `"step":"`+step+`"`) && strings.Contains(line, `"state":"`+state+`"`)
+		})
+		require.GreaterOrEqual(t, i, 0, "%s %s %s", name, step, state)
+		return i
 	}
 	assert.Less(t, at("bms-app-01", "clone", "begun"), at("bms-dns-01", "confirm", "done"), "it is cloned meanwhile")
 	assert.Less(t, at("bms-dns-01", "confirm", "done"), at("bms-app-01", "start", "begun"))
-	listed, err := command(t, dir, "mintbatch", "checkpoint", "list")
-	require.NoError(t, err, listed)
-	assert.Regexp(t, `(?m)^bms-app-01 .* ready .* off\n(?s:.*)^bms-dns-01 .* fresh .* off\nbms-dns-01 .* ready .* running$`, listed)
+	assert.Regexp(t, `(?m)^bms-app-01 .* ready .* off\nbms-dns-01 .* ready .* running$`, did("checkpoint", "list"))
 	assert.Contains(t, minted(t, dir), "Nothing to do")
 
 	boot := inside(t, "bms-dns-01", "cat /proc/sys/kernel/random/boot_id")
-	for _, name := range []string{"bms-app-01", "bms-dns-01"} {
-		inside(t, name, "echo spoiled > /etc/spoiled; rm /etc/hostname; sync")
-	}
-	out, err := command(t, dir, "mintbatch", "checkpoint", "restore", "--yes", "--name", "ready", "bms-*")
-	require.NoError(t, err, out)
-	for _, name := range []string{"bms-app-01", "bms-dns-01"} {
-		assert.Equal(t, name, inside(t, name, "cat /etc/spoiled; cat /etc/hostname"), out)
-	}
+	inside(t, "bms-dns-01", "echo spoiled > /etc/spoiled; rm /etc/hostname; sync")
+	out := did("checkpoint", "restore", "--yes", "--name", "ready", "bms-*")
+	assert.Equal(t, "bms-dns-01", inside(t, "bms-dns-01", "cat /etc/spoiled; cat /etc/hostname"), out)
 	assert.Equal(t, boot, inside(t, "bms-dns-01", "cat /proc/sys/kernel/random/boot_id"), "it goes on where it was")
+	assert.Contains(t, virsh(t, "dumpxml", "--inactive", "bms-app-01"), "_VARS.fd")
 	assert.Contains(t, minted(t, dir), "Nothing to do")
-	verdict, err := command(t, dir, "mintbatch", "verify")
-	require.NoError(t, err, verdict)
+	did("verify")
 
-	out, err = command(t, dir, "mintbatch", "power", "off", "--yes", "bms-app-01")
-	require.NoError(t, err, out)
-	assert.Equal(t, "shut off", virsh(t, "domstate", "bms-app-01"))
-	assert.Contains(t, minted(t, dir), "1 machine left off on purpose")
-	out, err = command(t, dir, "mintbatch", "checkpoint", "restore", "--yes", "--name", "fresh", "bms-dns-01")
-	require.NoError(t, err, out)
+	write(t, dir, "machines.csv", strings.ReplaceAll(sheet, "linked\n", "full\n"))
+	refused, err := command(t, dir, "mintbatch", "mint", "--yes")
+	assert.Error(t, err)
+	assert.Contains(t, refused, "its checkpoints need the template's disk: drop them first (ready)")
+	did("checkpoint", "drop", "--yes", "--name", "ready", "bms-*")
+	assert.Contains(t, minted(t, dir), "adjust 2 done")
+	for _, name := range []string{"bms-app-01", "bms-dns-01"} {
+		files, _ := filepath.Glob(filepath.Join(site, "pool", name+".*.qcow2"))
+		require.Len(t, files, 1, "%v", files)
+		chain, err := exec.Command("qemu-img", "info", "--force-share", "--backing-chain", files[0]).Output()
+		require.NoError(t, err)
+		assert.NotContains(t, string(chain), "backing file", name)
+	}
+	assert.Contains(t, minted(t, dir), "Nothing to do")
+	for _, disk := range []string{"deb12-disk.qcow2", "deb12-base.qcow2"} { // as if the templates were made anew
+		if path := filepath.Join(site, "templates", disk); assert.NoError(t, exec.Command("truncate", "-s", "0", path).Run()) {
+			_ = os.Chmod(path, 0o600)
+		}
+	}
+	did("power", "restart", "--yes", "bms-dns-01")
 	assert.NotEqual(t, boot, inside(t, "bms-dns-01", "cat /proc/sys/kernel/random/boot_id"))
-	verdict, err = command(t, dir, "mintbatch", "verify", "bms-dns-01")
-	require.NoError(t, err, verdict)
-	out, err = command(t, dir, "mintbatch", "checkpoint", "drop", "--yes", "--name", "ready", "bms-*")
-	require.NoError(t, err, out)
-	assert.Empty(t, virsh(t, "snapshot-list", "--name", "bms-app-01"))
-	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-*")
-	require.NoError(t, err, out)
+	assert.Equal(t, "surveyed", inside(t, "bms-dns-01", "cat /etc/survey-ready"))
+	did("retire", "--yes", "bms-*")
 }

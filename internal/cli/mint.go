@@ -13,6 +13,7 @@ import (
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/core/wave"
+	"mintbatch/internal/core/window"
 	"mintbatch/internal/handover"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/plan"
@@ -31,6 +32,7 @@ func (a *App) mintCommand() *cli.Command {
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			&cli.IntFlag{Name: "stop-after", Usage: "start no further machines after `N` failures"},
 			&cli.StringFlag{Name: "waves", Usage: "mint in `WAVES` such as 1,10%,rest, each confirmed before the next; a wave with failures is the last (default: the setup's waves)"},
+			&cli.StringFlag{Name: "restart-window", Usage: "begin changes that restart a machine only in this `WINDOW` of the day, such as 16:00-18:00, and wait for it (default: the setup's)"},
 			&cli.BoolFlag{Name: "failed", Usage: "only the machines that the last run did not finish"},
 			&cli.BoolFlag{Name: "no-start", Usage: "make all machines but start none; run the command without it to continue"},
 			eachFlag(),
@@ -66,6 +68,12 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 			return misuse{fmt.Errorf("--waves: %w", err)}
 		}
 	}
+	restarts := d.Setup.Limits.Restarts
+	if text := c.String("restart-window"); text != "" {
+		if restarts, err = window.Parse(text); err != nil {
+			return misuse{fmt.Errorf("--restart-window: %w", err)}
+		}
+	}
 	if path := c.String("workbook"); path != "" {
 		if err := handover.CheckWorkbook(d, path, over(c)); err != nil {
 			return err
@@ -81,7 +89,7 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if c.Bool("fix-drift") {
 		p = p.RevertDrift()
 	}
-	return a.mintOnce(ctx, c, d, p, plan.Remakes(c.Bool("allow-remake")), mint.Order{StopAfter: int(c.Int("stop-after")), Waves: waves, Unstarted: c.Bool("no-start"), ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
+	return a.mintOnce(ctx, c, d, p, plan.Remakes(c.Bool("allow-remake")), mint.Order{StopAfter: int(c.Int("stop-after")), Waves: waves, Window: restarts, Unstarted: c.Bool("no-start"), ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
 }
 
 // toMint are the machines that a mint is about; empty if it is about all, nil if about none.
@@ -119,6 +127,7 @@ func (a *App) mintOnce(ctx context.Context, c *cli.Command, d *mint.Desk, p *pla
 		a.showProof(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, machinesWithWork, c.Bool("each"))
 		a.showCommentedOut(a.Stdout, d)
 		a.showTime(a.Stdout, p, task.Works)
+		a.showWindow(a.Stdout, task)
 		a.showProbed(a.Stdout, probed)
 	}
 	outcome, err := a.perform(ctx, c, d, task, task.MintQuestion())

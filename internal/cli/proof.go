@@ -18,6 +18,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/handover"
+	"mintbatch/internal/mint"
 	"mintbatch/internal/plan"
 )
 
@@ -259,6 +260,26 @@ func (a *App) showTime(w io.Writer, p *plan.Plan, todo []proof.Work) {
 	if d, ok := p.Estimate(todo); ok {
 		fmt.Fprintf(w, "estimated time: %s, from earlier runs\n", max(d.Round(time.Second), time.Second))
 	}
+}
+
+// showWindow says when those changes begin that restart machines.
+func (a *App) showWindow(w io.Writer, t mint.Task) {
+	restarts := 0
+	for _, work := range t.Works {
+		if work.Restarts() {
+			restarts++
+		}
+	}
+	if open, until := t.Order.Window.Open(time.Now()); restarts > 0 && !open {
+		fmt.Fprintf(w, "%s with a restart, or a possible one, %s for the restart window %s, from %s on\n", finding.Plural(restarts, "change"), waits(restarts), t.Order.Window, until.Format("2006-01-02 15:04"))
+	}
+}
+
+func waits(n int) string {
+	if n == 1 {
+		return "waits"
+	}
+	return "wait"
 }
 
 // showProbed reports which addresses were asked about, and that none is taken: of

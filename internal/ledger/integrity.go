@@ -39,6 +39,7 @@ var layout = []table{
 	{"kept", []string{"site", "machine"}, []string{"site", "machine", "generation", "disks", "run", "since"}},
 	{"spent", []string{"site", "machine"}, []string{"site", "machine", "generation"}},
 	{"history", []string{"id"}, []string{"id", "at", "run", "user_name", "host_name", "site", "machine", "what", "detail"}},
+	{"calls", []string{"site", "machine"}, []string{"site", "machine", "generation", "token", "report"}},
 	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run"}},
 }
 

@@ -224,6 +224,9 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what
 		if err := closeJournal(tx, run, m.Key); err != nil {
 			return err
 		}
+		if _, err := tx.Exec(`DELETE FROM calls WHERE site = ? AND machine = ?`, m.Site, m.Name); err != nil {
+			return err
+		}
 		if err := releaseOthers(tx, m.Key, m.Spec); err != nil {
 			return err
 		}
@@ -271,7 +274,7 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 			return err
 		}
 		for _, from := range []string{
-			`DELETE FROM secrets WHERE site = ? AND machine = ?`,
+			`DELETE FROM secrets WHERE site = ? AND machine = ?`, `DELETE FROM calls WHERE site = ? AND machine = ?`,
 			`DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
 		} {
 			if _, err := tx.Exec(from, key.Site, key.Name); err != nil {

@@ -21,6 +21,7 @@ import (
 type Desk struct {
 	plan.Planner
 	Vault *vault.Vault
+	log   *slog.Logger // nil for none
 }
 
 // Open reads setup and sheet and opens the ledger. The caller closes it.
@@ -62,7 +63,7 @@ func open(ctx context.Context, b *input.Batch, err error, log *slog.Logger) (*De
 		return nil, err
 	}
 	v := &vault.Vault{Batch: b, Ledger: l}
-	return &Desk{plan.Planner{Batch: b, Ledger: l, Sites: sites.New(v, log)}, v}, nil
+	return &Desk{plan.Planner{Batch: b, Ledger: l, Sites: sites.New(v, log)}, v, log}, nil
 }
 
 // Close closes the ledger and the sites.

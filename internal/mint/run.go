@@ -12,11 +12,13 @@ import (
 	"slices"
 	"time"
 
+	"mintbatch/internal/callhome"
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/wave"
+	"mintbatch/internal/core/window"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
@@ -32,6 +34,7 @@ type Order struct {
 	StopAfter   int
 	Checkpoint  machine.Checkpoint // the one that is kept, restored or dropped
 	Waves       wave.Sizes
+	Window      window.Window // when changes may be begun that restart a machine
 }
 
 // Task is something that is to be done to machines.
@@ -131,6 +134,11 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 	return t.plan.Reserved
 }
 
+// callsHome reports whether guests are to report by themselves.
+func callsHome(works []proof.Work) bool {
+	return slices.ContainsFunc(works, func(w proof.Work) bool { return w.Machine != nil && w.Machine.Guest.Confirm == machine.CallHome })
+}
+
 func (t Task) gates() *run.Gates {
 	if t.plan == nil {
 		return plan.GatesAmong(t.Works, t.up)
@@ -190,7 +198,15 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 	engine := run.Engine{
 		Run: r.ID, Ledger: d.Ledger, Owner: d.Ledger.ID, Sites: d.Sites.Opened(), Limits: plan.Limits(d.Batch), Times: plan.Times(d.Batch), Reserved: t.reserved(),
 		Sealing: sealing, Random: rand.Reader, Cooling: d.cooling(), Disks: t.Order.Disks,
-		Gates: t.gates(), Checkpoint: t.Order.Checkpoint, StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
+		Gates: t.gates(), Window: t.Order.Window, Checkpoint: t.Order.Checkpoint, StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
+	}
+	if callsHome(t.Works) {
+		calls, err := callhome.Listen(d.Setup.CallHome.Listen.AddrPort, d.Ledger.TakeCall, d.log)
+		if err != nil {
+			return nil, errors.Join(err, log.End("not begun"), r.Release(ctx))
+		}
+		defer calls.Close()
+		engine.Home = d.Setup.CallHome.Base()
 	}
 	if t.plan != nil {
 		engine.Expect, engine.Least = t.plan.Expected, t.plan.Least

@@ -56,6 +56,9 @@ func (d *Desk) Verify(ctx context.Context, names []string) (verdicts []Verdict, 
 			if reports[i], err = d.verify(ctx, opened[w.Site], w); err != nil {
 				verdicts[i] = Verdict{Key: w.Key, Why: err.Error()}
 			}
+			if reports[i] == nil && verdicts[i].OK && w.Machine.Guest.Confirm == machine.CallHome && w.Machine.Power.Rests() == machine.On {
+				verdicts[i].Note = "its site knows nothing of its guest, which called home when it was made"
+			}
 			if w.Word == proof.Dated {
 				verdicts[i].Note = "dated: " + w.Why()
 			}
@@ -95,7 +98,7 @@ func shared(verdicts []Verdict, reports []*contract.Report) {
 // returns what the guest reports, if it was asked.
 func (d *Desk) verify(ctx context.Context, at site.Site, w proof.Work) (*contract.Report, error) {
 	m, err := find(ctx, at, w)
-	if err != nil || m == nil || m.Power == machine.Off {
+	if err != nil || m == nil || m.Power == machine.Off || m.Report == nil {
 		return nil, err
 	}
 	return m.Report, d.matches(ctx, at, w, m.Report)
@@ -121,6 +124,8 @@ func find(ctx context.Context, at site.Site, w proof.Work) (*contract.Machine, e
 	case len(w.Drift) > 0:
 		return nil, errors.New(w.Why())
 	case m.Power == machine.Off:
+		return m, nil
+	case m.Report == nil && w.Machine.Guest.Confirm == machine.CallHome:
 		return m, nil
 	case m.Report == nil:
 		return nil, errors.New("the guest does not respond: it is still booting, or has no agent")

@@ -96,7 +96,7 @@ func restoreChain(j *job) chain {
 	cards := machine.Cards(m.Adapters)
 	steps = append(steps, j.siteAct(step.Wire, time.Now(), func(ctx context.Context) (contract.Task, error) { return j.site.Wire(ctx, id, cards, restart) }),
 		j.record(contract.StageMade))
-	if fresh && m.DropSeed && kinds.Of(m.Guest).Reads() {
+	if fresh && (m.DropSeed || m.Guest.Confirm == machine.CallHome) && kinds.Of(m.Guest).Reads() {
 		steps = append(steps, act{name: step.Seed, input: time.Now(), do: func(ctx, _ context.Context) error { return j.seed(ctx) }})
 	}
 	switch {

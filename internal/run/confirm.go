@@ -88,8 +88,8 @@ func (j *job) awaitReport(ctx, stop context.Context, judge func(*contract.Report
 	defer cancel()
 	defer context.AfterFunc(stop, cancel)()
 	for {
-		ask := j.site.Machine
-		if r, waits := j.site.(site.Reporter); waits && time.Until(deadline) > site.Patience {
+		ask := j.ask
+		if r, waits := j.site.(site.Reporter); waits && j.work.Machine.Guest.Confirm == machine.BySite && time.Until(deadline) > site.Patience {
 			ask = r.AwaitReport
 		}
 		m, err := ask(asking, j.work.Identity)
@@ -133,6 +133,16 @@ func (j *job) awaitReport(ctx, stop context.Context, judge func(*contract.Report
 	}
 }
 
+// ask asks the site how the machine is. What a guest that calls home reports stands in the
+// ledger once it has.
+func (j *job) ask(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
+	m, err := j.site.Machine(ctx, id)
+	if err == nil && j.work.Machine.Guest.Confirm == machine.CallHome {
+		m.Report, err = j.Ledger.Called(ctx, j.work.Key, j.work.Generation)
+	}
+	return m, err
+}
+
 // ended reports whether a guest that is off has thereby shown that it came to the
 // end of its first boot: that is the last that it was told to do.
 func ended(m *machine.Machine) bool { return m.Guest.Whole().End == "power-off" }
@@ -145,6 +155,9 @@ func (j *job) noReport(m *contract.Machine) error {
 	}
 	if len(m.Console) > 0 {
 		seen += "; last line on its console: " + strings.Join(m.Console, " / ")
+	}
+	if j.work.Machine.Guest.Confirm == machine.CallHome {
+		return fmt.Errorf("the guest did not call home (%s) within %s; %s", j.Home, j.Times[Confirming], seen)
 	}
 	return fmt.Errorf("the guest did not report within %s; %s", j.Times[Confirming], seen)
 }

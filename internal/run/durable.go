@@ -27,6 +27,8 @@ type Durable interface {
 	SetPlace(ctx context.Context, key machine.Key, host, store string) error
 	Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error
 	Finish(ctx context.Context, run string, m machine.Machine, what, detail string) error
+	ExpectCall(ctx context.Context, key machine.Key, generation int, digest string) error
+	Called(ctx context.Context, key machine.Key, generation int) (*contract.Report, error)
 	CloseOwn(ctx context.Context, run string, key machine.Key, what, detail string) error
 	KeepDisks(ctx context.Context, k ledger.Kept) error
 	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks) error

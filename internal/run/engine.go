@@ -15,6 +15,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
+	"mintbatch/internal/core/window"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
@@ -49,6 +50,10 @@ type Engine struct {
 	// Least reports about how long a step of a machine takes at least; nil if nothing is
 	// known. A site is not asked about its task before.
 	Least Pace
+	// Window is when changes may be begun that restart a machine.
+	Window window.Window
+	// Home is where guests report that call by themselves.
+	Home string
 	// Checkpoint is the one that is kept, restored or dropped.
 	Checkpoint machine.Checkpoint
 	// Gates say which machines wait for which others; nil if none does.
@@ -142,6 +147,10 @@ func (e *Engine) runAll(ctx, stop context.Context, works []proof.Work, c path) [
 	r := &round{Engine: e, works: works, line: newSchedule(e.Limits), jobs: make([]*job, len(works)), results: make([]Result, len(works)), enough: enough}
 	r.expected = e.expected(works)
 	for i, w := range works {
+		if !e.Window.IsZero() && w.Restarts() {
+			r.late = append(r.late, i)
+			continue
+		}
 		slot, err := e.firstSlot(ctx, w, c)
 		if err != nil {
 			r.results[i] = Result{Work: w, Err: err}
@@ -153,7 +162,9 @@ func (e *Engine) runAll(ctx, stop context.Context, works []proof.Work, c path) [
 	}
 	arrivals := make(chan arrival)
 	for under := 0; ; under-- {
+		opens := r.window()
 		for !stopped(stop) {
+			r.admit()
 			at, w, ok := r.line.next()
 			if !ok {
 				break
@@ -169,14 +180,25 @@ func (e *Engine) runAll(ctx, stop context.Context, works []proof.Work, c path) [
 				arrivals <- arrival{w.index, at, last, next, err}
 			}()
 		}
-		if under == 0 && !stopped(stop) && r.force() {
+		if under == 0 && !stopped(stop) && len(r.late) == 0 && r.force() {
 			under++ // which the loop takes back
 			continue
 		}
-		if under == 0 {
+		if under == 0 && (stopped(stop) || len(r.late) == 0) {
 			break
 		}
-		r.arrive(<-arrivals)
+		left := stop.Done() // if nothing else is waited for
+		if under > 0 {
+			left = nil
+		}
+		select {
+		case a := <-arrivals:
+			r.arrive(a)
+		case <-opens:
+			under++
+		case <-left:
+			under++
+		}
 	}
 	r.leave()
 	return r.results
@@ -190,6 +212,8 @@ type round struct {
 	line     *schedule
 	jobs     []*job    // of those that were begun and are not at their end
 	parked   []arrival // before their gates
+	late     []int     // before the restart window
+	inWindow bool      // the window is open
 	results  []Result
 	failures int
 	enough   context.CancelCauseFunc
@@ -313,6 +337,9 @@ func (r *round) leave() {
 	}
 	for _, a := range r.parked {
 		r.stop(a.index)
+	}
+	for _, i := range r.late {
+		r.stop(i)
 	}
 }
 

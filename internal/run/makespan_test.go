@@ -213,6 +213,10 @@ func (forgetful) SetPlace(context.Context, machine.Key, string, string) error { 
 func (forgetful) Finish(context.Context, string, machine.Machine, string, string) error {
 	return nil
 }
+func (forgetful) ExpectCall(context.Context, machine.Key, int, string) error { return nil }
+func (forgetful) Called(context.Context, machine.Key, int) (*contract.Report, error) {
+	return nil, nil
+}
 func (forgetful) CloseOwn(context.Context, string, machine.Key, string, string) error { return nil }
 func (forgetful) KeepDisks(context.Context, ledger.Kept) error                        { return nil }
 func (forgetful) Begin(context.Context, string, machine.Machine, int, []ledger.Reservation) error {

@@ -44,6 +44,9 @@ func (j *job) startActs() []act {
 // up is the step that waits for a guest's report, whatever it says.
 func (j *job) up(name step.Name, input any) act {
 	return act{name: name, input: input, do: func(ctx, stop context.Context) error {
+		if j.work.Machine.Guest.Confirm == machine.CallHome {
+			return nil // it calls on its first boot only
+		}
 		return j.awaitReport(ctx, stop, func(*contract.Report) error { return nil })
 	}}
 }

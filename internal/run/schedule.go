@@ -118,8 +118,15 @@ func (s *schedule) next() (demand, waiter, bool) {
 	return best, first, found
 }
 
+// waiting reports whether somebody waits already for what a demand needs.
+func (s *schedule) waiting(d demand) bool { return s.queues[d] != nil && s.queues[d].Len() > 0 }
+
 func (s *schedule) free(d demand) bool {
-	for _, c := range s.takes[d] {
+	takes, known := s.takes[d]
+	if !known {
+		takes = d.counters()
+	}
+	for _, c := range takes {
 		if n := s.limit(c); n > 0 && s.used[c] >= n {
 			return false
 		}

@@ -2,7 +2,10 @@ package run
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"io"
 	"strings"
 
 	"mintbatch/internal/core/answers"
@@ -46,6 +49,11 @@ func (j *job) seed(ctx context.Context) error {
 	if err := j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, made.hostKey, sealed); err != nil {
 		return err
 	}
+	if made.token != "" {
+		if err := j.Ledger.ExpectCall(context.WithoutCancel(ctx), j.work.Key, j.work.Generation, made.token); err != nil {
+			return err
+		}
+	}
 	return j.perform(ctx, step.Seed, func(ctx context.Context) (contract.Task, error) { return j.site.Seed(ctx, j.work.Identity, made.image) })
 }
 
@@ -72,6 +80,7 @@ func (j *job) takeOver(ctx context.Context, hostKey string) error {
 type madeSeed struct {
 	image   []byte
 	hostKey string
+	token   string // the digest of that with which the guest calls home; empty if it does not
 }
 
 // makeSeed makes new secrets and the seed that has them; nothing is written.
@@ -83,6 +92,14 @@ func (j *job) makeSeed() (made madeSeed, sealed map[string]string, err error) {
 	if in.Secrets, sealed, err = j.secrets(); err != nil {
 		return made, nil, err
 	}
+	if in.Guest.Confirm == machine.CallHome {
+		token := make([]byte, 24)
+		if _, err := io.ReadFull(j.Random, token); err != nil {
+			return made, nil, err
+		}
+		text := hex.EncodeToString(token)
+		in.Home, made.token = j.Home+CallPath+text, TokenDigest(text)
+	}
 	s, err := kinds.Write(in)
 	if err != nil {
 		return made, nil, err
@@ -90,6 +107,15 @@ func (j *job) makeSeed() (made madeSeed, sealed map[string]string, err error) {
 	made.hostKey = in.Secrets.HostKeyPublic
 	made.image, err = s.Image()
 	return made, sealed, err
+}
+
+// CallPath is what stands before the token in the address at which a guest calls.
+const CallPath = "/v1/home/"
+
+// TokenDigest is what is kept of a token.
+func TokenDigest(token string) string {
+	sum := sha256.Sum256([]byte(token))
+	return hex.EncodeToString(sum[:])
 }
 
 // SealedHostKey is the name of a sealed host key.

@@ -339,11 +339,17 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 		}
 		t, _ := c.plan.template(r.Template)
 		seed := s.disk.readSeed(r.ID)
-		report, instance, has := boot(t, r.Adapters, seed)
+		report, instance, has, home := boot(t, r.Adapters, seed)
 		if r.Report == nil || len(seed) > 0 && instance != r.Instance { // else it has done its first boot before
 			r.Report, r.Instance, r.Has = &report, instance, has
+		} else {
+			home = ""
 		}
 		r.Booted = time.Now().Add(s.stepTime(bootTime))
+		if home != "" {
+			report.Instance, report.MachineID = instance, strings.ReplaceAll(r.ID.String(), "-", "")
+			go s.callHome(home, report, r.Booted)
+		}
 	}
 	r.Power = want.Power
 	if want.Power == machine.Off {

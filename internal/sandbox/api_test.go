@@ -286,7 +286,7 @@ func TestAGuestWithoutItsSeed(t *testing.T) {
 		"not a map":  {iso("cidata", "#cloud-config\n- x\n", "a: b\n"), "deb12-base", "not a YAML mapping"},
 		"sexagesima": {iso("cidata", "#cloud-config\nhostname: 1:30\n", "a: b\n"), "deb12-base", "is not text"},
 	} {
-		report, _, _ := boot(template, nil, c.seed)
+		report, _, _, _ := boot(template, nil, c.seed)
 		assert.Equal(t, c.hostname, report.Hostname, name)
 		assert.Contains(t, strings.Join(report.Errors, "\n"), c.says, name)
 	}

@@ -43,6 +43,9 @@ func (g *guest) makes(user map[string]any) {
 	for _, f := range files {
 		if f, ok := f.(map[string]any); ok {
 			g.has = append(g.has, contract.Check{Kind: contract.File, Name: g.text(f, "path")})
+			if m := homeURL.FindString(g.text(f, "content")); g.text(f, "path") == "/etc/mintbatch/call-home" {
+				g.home = m
+			}
 		}
 	}
 	commands, _ := user["runcmd"].([]any)

@@ -298,14 +298,14 @@ func (s *Sandbox) machine(c *call) (any, error) {
 			return nil, err
 		}
 	}
-	return s.with(c, func(r *record) (any, error) { return r.inFull(), nil })
+	return s.with(c, func(r *record) (any, error) { return r.inFull(c.plan), nil })
 }
 
 // inFull is a machine with its files and what its guest reports.
-func (r *record) inFull() contract.Machine {
+func (r *record) inFull(plan SitePlan) contract.Machine {
 	m := r.machine()
 	m.Files, m.Checkpoints = r.files(), r.checkpoints()
-	if r.Power == machine.On && r.reports() {
+	if r.Power == machine.On && r.reports() && !plan.Silent {
 		report := *r.Report
 		report.Instance = r.Instance
 		report.MachineID = cmp.Or(report.MachineID, strings.ReplaceAll(r.ID.String(), "-", ""))
@@ -337,7 +337,7 @@ func (s *Sandbox) poll(c *call) (any, error) {
 	defer s.mu.Unlock()
 	for _, id := range about.Machines {
 		if r, err := s.find(c, id); err == nil {
-			answer.Machines[id] = r.inFull()
+			answer.Machines[id] = r.inFull(c.plan)
 		}
 	}
 	return answer, nil

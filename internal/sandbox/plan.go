@@ -25,6 +25,8 @@ type SitePlan struct {
 	Networks  []NetworkPlan  `json:"networks"`
 	Folders   []string       `json:"folders"`
 	Templates []TemplatePlan `json:"templates"`
+	// Silent means that the site cannot ask its guests anything.
+	Silent bool `json:"silent,omitempty"`
 }
 
 // HostPlan is a host, with the stores that it reaches.

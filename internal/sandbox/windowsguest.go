@@ -80,6 +80,9 @@ func (g *guest) windows(files map[string][]byte) {
 		}
 	}
 	for _, content := range files {
+		if m := homeURL.Find(content); m != nil {
+			g.home = string(m)
+		}
 		for _, m := range drive.FindAllSubmatch(content, -1) {
 			g.has = append(g.has, contract.Check{Kind: contract.File, Name: string(m[1]) + `:\`})
 		}

@@ -22,6 +22,9 @@ type Input struct {
 	// Instance differs whenever the guest has to take itself for a new one.
 	Instance string
 	Secrets  Secrets
+	// Home is the address, with its token, to which the guest reports once; empty if it
+	// does not.
+	Home string
 }
 
 // Secrets are a machine's secrets as its guest gets them.
@@ -54,6 +57,9 @@ func Hidden(m machine.Machine, instance string) Input {
 	in := Input{Machine: m, Instance: instance}
 	in.Guest, _ = m.Guest.Unsealed(func(string) (string, error) { return Marker, nil })
 	in.Secrets = Secrets{Hashes: map[string]string{}, Clear: map[string]string{}, HostKeyPrivate: Marker, HostKeyPublic: Marker}
+	if m.Guest.Confirm == machine.CallHome {
+		in.Home = Marker
+	}
 	for _, a := range m.Guest.Accounts() {
 		if a.Password != machine.NoPassword {
 			in.Secrets.Hashes[a.User], in.Secrets.Clear[a.User] = Marker, Marker

@@ -105,6 +105,14 @@ func (b *builder) check(r *row) {
 	if h := r.spec.Clone.Hardware; h != nil && h.Sockets > 0 && r.spec.Shape.CPUs%h.Sockets != 0 {
 		b.bad("bad-cpus", r.cell("cpus"), fmt.Sprintf("%d CPUs cannot be divided evenly among %d sockets", r.spec.Shape.CPUs, h.Sockets), "")
 	}
+	if o := r.cell("confirm"); r.spec.Guest.Confirm == machine.CallHome {
+		switch kind := kinds.Of(r.spec.Guest); {
+		case b.setup.CallHome.Base() == "":
+			b.bad("bad-confirm", o, "the setup does not say where guests can call", "write call_home: {listen: ADDRESS:PORT} in the setup, with an address of this computer")
+		case !kind.Reads():
+			b.bad("bad-confirm", o, "a guest that reads no answers cannot be told to call home", "leave it to its site")
+		}
+	}
 	if r.spec.Power == machine.Off && r.spec.KeepsAt(false) {
 		b.bad("bad-checkpoint", r.cell("checkpoint"), "a machine that is never started (power: off) is not confirmed", "write power: on or confirm-then-off, or leave out @confirmed")
 	}

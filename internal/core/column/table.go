@@ -56,6 +56,7 @@ var table = slices.Concat([]Column{
 	{Name: "firstboot", inSheet: true, Headings: []string{"first boot"}},
 }, contents(), []Column{
 	cell(Column{Name: "power", Stays: true, Headings: []string{"power state"}}, func(s *machine.Spec) *machine.Power { return &s.Power }, plain, oneOf("power", machine.On, machine.StayOn, machine.Off, machine.ConfirmThenOff)),
+	cell(Column{Name: "confirm", Stays: true, Clears: true, Change: NextBoot}, func(s *machine.Spec) *machine.Confirm { return &s.Guest.Confirm }, plain, oneOf("confirm", machine.BySite, machine.CallHome)),
 	cell(Column{Name: "checkpoint", Stays: true, Headings: []string{"snapshot", "snapshots", "checkpoints"}, Clears: true}, func(s *machine.Spec) *string { return &s.Checkpoint }, plain, checkpoints),
 	cell(Column{Name: "after", Stays: true, Headings: []string{"start after", "starts after", "depends on"}, Clears: true}, func(s *machine.Spec) *[]string { return &s.After }, spaced, after),
 	field(Column{Name: "seed"}, func(s *machine.Spec) *bool { return &s.DropSeed }, words("keep", "drop")).setting(),

@@ -137,6 +137,8 @@ type Guest struct {
 	Timezone string       `json:"timezone,omitempty"`
 	Locale   string       `json:"locale,omitempty"`
 	Licence  string       `json:"licence,omitempty"` // secret:NAME
+	// Confirm says who reports how the guest is.
+	Confirm Confirm `json:"confirm,omitempty"`
 	// Hash is how passwords are hashed.
 	Hash Hash `json:"hash,omitzero"`
 	// Own are answers of the user's own, for the answers `files`.
@@ -145,6 +147,15 @@ type Guest struct {
 	// stands for none.
 	*Firstboot
 }
+
+// Confirm says how a guest is confirmed: its site asks it, or it calls home.
+type Confirm string
+
+// The ways to confirm a guest.
+const (
+	BySite   Confirm = ""
+	CallHome Confirm = "call-home"
+)
 
 // Whole is the guest with contents that are not nil.
 func (g Guest) Whole() Guest {

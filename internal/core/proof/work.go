@@ -160,6 +160,11 @@ func (w Work) Why() string {
 	return strings.Join(words, "; ")
 }
 
+// Restarts reports whether the machine is shut down and started again, or may be.
+func (w Work) Restarts() bool {
+	return slices.ContainsFunc(w.Reasons, func(r Reason) bool { return (r.Restart || r.MayRestart) && !r.Forbidden })
+}
+
 // Changes reports whether a column's value is among the reasons, for whichever
 // adapter.
 func (w Work) Changes(column string) bool {

@@ -34,6 +34,14 @@ func (s *Setup) check(found *finding.List) {
 	if len(s.Sites) == 0 {
 		bad("no site is defined", "name at least one under `sites`", "sites")
 	}
+	switch c := s.CallHome; {
+	case c.URL.URL != nil && c.URL.Scheme != "http":
+		bad("mintbatch listens for calls without TLS: write http://", "", "call_home", "url")
+	case c.URL.URL != nil && !c.Listen.IsValid():
+		bad("call_home has no address to listen at", "write for example listen: 198.51.100.2:8700", "call_home")
+	case c.URL.URL == nil && c.Listen.IsValid() && c.Listen.Addr().IsUnspecified():
+		bad("guests cannot call an address that stands for all of a computer's", "name one of them, or write how they reach it as url", "call_home", "listen")
+	}
 	if s.Backups.Keep < 0 {
 		bad("the number of copies must be 0 or more", "", "backups", "keep")
 	}

@@ -44,7 +44,8 @@ var examples = map[string]any{
 	"Secrets.recipients": "age1...", "Secrets.identity": "operator.key", "Secrets.passwords": map[string]any{"length": 24}, "Secrets.ssh_host_ca": "secret:host-authority",
 	"Policy.length": 24, "Policy.classes": []string{"upper", "lower", "digit"},
 	"Events.dir": "mintbatch.runs", "Events.keep_days": 90,
-	"Limits.waves": "1,10%,rest", "Limits.max_missing": "25%",
+	"Setup.call_home": map[string]any{"listen": "198.51.100.2:8700"}, "CallHome.listen": "198.51.100.2:8700", "CallHome.url": "http://operator.brackwater.example:8700",
+	"Limits.waves": "1,10%,rest", "Limits.restart_window": "16:00-18:00", "Limits.max_missing": "25%",
 
 	"Firstboot.packages": []string{"chrony"}, "Firstboot.package_sources": []any{map[string]any{"name": "survey", "apt": "deb http://mirror.brackwater.example/debian bookworm main"}},
 	"Firstboot.early_commands": "mkdir -p /srv/tides", "Firstboot.commands": "systemctl enable --now chrony",
@@ -76,6 +77,7 @@ var cells = map[string]struct{ doc, example string }{
 	"password": {"generate, none or secret:NAME", "none"}, "keys": {"SSH public keys, a line each; best as file:PATH", "file:desk.pub"}, "timezone": {"time zone", "Europe/Oslo"},
 	"locale": {"locale", "en_GB.UTF-8"}, "licence": {"the product key, as secret:NAME", "secret:win"}, "firstboot": {"names of first-boot contents", "chrony"},
 	"power": {"on (the default), stay-on, off or confirm-then-off", "on"}, "checkpoint": {"names of checkpoints: before the first start, or @confirmed or @confirmed-off", "fresh ready@confirmed"},
-	"after": {"the machines after which it is started: names, globs, preset:NAME or labels", "bms-dns-*"},
-	"owner": {"who the machine is for", "tide desk"}, "notes": {"free text", "spare"}, "until": {"the last day on which it may run", "2027-03-31"}, "labels": {"NAME=VALUE, several separated by spaces", "leg=north"},
+	"confirm": {"call-home, if its site cannot ask the guest", "call-home"},
+	"after":   {"the machines after which it is started: names, globs, preset:NAME or labels", "bms-dns-*"},
+	"owner":   {"who the machine is for", "tide desk"}, "notes": {"free text", "spare"}, "until": {"the last day on which it may run", "2027-03-31"}, "labels": {"NAME=VALUE, several separated by spaces", "leg=north"},
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/address"
@@ -15,6 +16,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/secret"
 	"mintbatch/internal/core/wave"
+	"mintbatch/internal/core/window"
 )
 
 // Setup is a setup file that was read without errors. Each field's `key` is
@@ -34,6 +36,7 @@ type Setup struct {
 	Secrets   Secrets             `key:"secrets" doc:"keys for sealed values, and rules for passwords"`
 	Events    Events              `key:"logs" doc:"the logs of runs"`
 	Backups   Backups             `key:"backups" doc:"copies of the ledger that are made before each run"`
+	CallHome  CallHome            `key:"call_home" doc:"where mintbatch listens for guests that report by themselves (confirm: call-home)"`
 	Limits    Limits              `key:"limits" doc:"how many machines to work on in parallel, and time limits"`
 
 	networks  map[string]address.Network // with their pools
@@ -226,14 +229,32 @@ type Parallel struct {
 	Confirms   int `key:"confirms" doc:"machines waiting for their guest's report (default at a site: 256)"`
 }
 
+// CallHome says where guests report that no site can ask.
+type CallHome struct {
+	Listen Listen `key:"listen" doc:"an address of this computer that guests reach, with a port"`
+	URL    URL    `key:"url" doc:"how guests reach it, if that is another address (default: http:// and listen)"`
+}
+
+// Base is the address to which guests report; empty if they cannot.
+func (c CallHome) Base() string {
+	switch {
+	case !c.Listen.IsValid():
+		return ""
+	case c.URL.URL != nil:
+		return strings.TrimRight(c.URL.String(), "/")
+	}
+	return "http://" + c.Listen.String()
+}
+
 // Limits bounds a run.
 type Limits struct {
-	Task    time.Duration `key:"task" doc:"longest time that one act at a site may take (default 30m)"`
-	Copy    time.Duration `key:"full_clone" doc:"longest time that a full clone may take (default: task)"`
-	Waves   wave.Sizes    `key:"waves" doc:"mint in waves such as 1,10%,rest, each confirmed before the next is started"`
-	Start   time.Duration `key:"start" doc:"longest time that a start may take (default: task)"`
-	Confirm time.Duration `key:"confirm" doc:"longest time that a machine may take to report after its start (default 10m)"`
-	Missing Percent       `key:"max_missing" doc:"share of a site's machines that may be missing from its answer before the answer is not trusted (default 25%)"`
+	Task     time.Duration `key:"task" doc:"longest time that one act at a site may take (default 30m)"`
+	Copy     time.Duration `key:"full_clone" doc:"longest time that a full clone may take (default: task)"`
+	Restarts window.Window `key:"restart_window" doc:"when a mint may begin changes that restart a machine, by the clock of this computer, such as 16:00-18:00"`
+	Waves    wave.Sizes    `key:"waves" doc:"mint in waves such as 1,10%,rest, each confirmed before the next is started"`
+	Start    time.Duration `key:"start" doc:"longest time that a start may take (default: task)"`
+	Confirm  time.Duration `key:"confirm" doc:"longest time that a machine may take to report after its start (default 10m)"`
+	Missing  Percent       `key:"max_missing" doc:"share of a site's machines that may be missing from its answer before the answer is not trusted (default 25%)"`
 }
 
 // Where reports at which position the setup gives a value, such as

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"net/netip"
 	"net/url"
 	"regexp"
 	"slices"
@@ -67,6 +68,20 @@ const (
 
 // Words lists the policies.
 func (SeedPolicy) Words() []string { return []string{string(KeepSeed), string(DropSeed)} }
+
+// Listen is an address with a port. The zero value is none.
+type Listen struct{ netip.AddrPort }
+
+// UnmarshalText reads 198.51.100.2:8700.
+func (l *Listen) UnmarshalText(text []byte) (err error) {
+	if l.AddrPort, err = netip.ParseAddrPort(string(text)); err == nil && l.Port() == 0 {
+		err = errors.New("the port is missing")
+	}
+	return err
+}
+
+// Expects describes the value.
+func (Listen) Expects() string { return "an address with a port, such as 198.51.100.2:8700" }
 
 // HostnameRule says which host names a naming rule allows.
 type HostnameRule string

@@ -77,7 +77,11 @@ func cloudConfig(in answers.Input) mapping {
 	disks(&m, g)
 	m.add("write_files", files(in))
 	m.add("bootcmd", early(in))
-	m.add("runcmd", g.Commands)
+	commands := g.Commands
+	if in.Home != "" {
+		commands = append([]string{startCall}, commands...)
+	}
+	m.add("runcmd", commands)
 	if g.End != "" {
 		m.add("power_state", mapping{{"mode", strings.ReplaceAll(string(g.End), "-", "")}, {"delay", "now"}})
 	}
@@ -219,6 +223,11 @@ func files(in answers.Input) []mapping {
 				}
 			}
 		}
+	}
+	if in.Home != "" {
+		add("/etc/mintbatch/call-home", in.Home+"\n", "0600", "")
+		add("/etc/mintbatch/call-home.py", callScript, "0755", "")
+		add("/etc/systemd/system/"+callUnit, callService, "0644", "")
 	}
 	if g.SSH.Root != "" || g.SSH.Authority != nil {
 		var b strings.Builder

@@ -45,7 +45,7 @@ func whole(t *testing.T) answers.Input {
 	t.Helper()
 	key, err := secret.NewHostKey(rand.Reader, "bms-sonar-01")
 	require.NoError(t, err)
-	in := answers.Input{Instance: "i-1", Secrets: answers.Secrets{Hashes: map[string]string{"survey": "$6$x$y", "ops": "$y$j9T$x$y"},
+	in := answers.Input{Instance: "i-1", Home: "http://198.51.100.2:8700/v1/home/c0ffee", Secrets: answers.Secrets{Hashes: map[string]string{"survey": "$6$x$y", "ops": "$y$j9T$x$y"},
 		HostKeyPrivate: key.Private, HostKeyPublic: key.Public, HostCertificate: "ssh-ed25519-cert-v01@openssh.com AAAA"}}
 	in.Guest = machine.Guest{Hostname: "bms-sonar-01", Domain: "brackwater.example", Login: "survey", Password: machine.Generate,
 		Keys: []string{key.Public}, Timezone: "Europe/Oslo", Locale: "nb_NO.UTF-8", Firstboot: &machine.Firstboot{
@@ -85,6 +85,8 @@ func TestCloudInitAcceptsTheUserData(t *testing.T) {
 		assert.NoError(t, err, "%s\n%s", out, UserData(in))
 		assert.Contains(t, string(out), "Valid cloud-config")
 	}
+	compiled, err := exec.Command("/usr/bin/python3", "-c", "import sys; compile(sys.stdin.read(), 'call-home.py', 'exec')").CombinedOutput()
+	require.NoError(t, err, string(compiled))
 }
 
 var renderers = []string{"netplan", "eni", "sysconfig", "networkd", "network-manager"}
@@ -188,6 +190,7 @@ func TestWaiting(t *testing.T) {
 func TestUsersOwnPartsAreJoined(t *testing.T) {
 	judge(t, "cloud-init")
 	in := whole(t)
+	in.Home = ""
 	in.Guest.Commands = []string{"echo ours"}
 	in.Guest.Userdata = []string{
 		"#cloud-config\ntimezone: UTC\nruncmd: [echo first]\nssh_keys: {rsa_private: x}\nswap: {size: 5}\ndisable_root: true\n",

@@ -48,6 +48,9 @@ func scripts(in answers.Input) (early, late []script) {
 	}
 	early = append(early, numbered("before", g.Early)...)
 	late = append(late, numbered("logon", g.Commands)...)
+	if in.Home != "" {
+		late = append(late, powershell("logon-98.ps1", callHome(in.Home)))
+	}
 	if flag := map[machine.EndAction]string{machine.EndReboot: "/r", machine.EndPowerOff: "/s"}[g.End]; flag != "" {
 		late = append(late, script{"logon-99.cmd", []byte("shutdown " + flag + " /t 5\r\n")})
 	}
@@ -145,6 +148,32 @@ func settle(g machine.Guest) string {
 		}
 	}
 	return b.String()
+}
+
+// callHome reports the machine once to the computer that made it.
+func callHome(url string) string {
+	return `$report = {
+  $addresses = @{}
+  Get-NetAdapter | ForEach-Object {
+    $mac = $_.MacAddress.Replace('-', ':').ToLower()
+    $addresses[$mac] = @(Get-NetIPAddress -InterfaceIndex $_.InterfaceIndex -ErrorAction SilentlyContinue | ForEach-Object { $_.IPAddress.Split('%')[0] + '/' + $_.PrefixLength })
+  }
+  $computer = Get-CimInstance Win32_ComputerSystem
+  $fqdn = $env:COMPUTERNAME
+  $domain = (Get-ItemProperty HKLM:\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters).Domain
+  if ($domain) { $fqdn += '.' + $domain } elseif ($computer.PartOfDomain) { $fqdn += '.' + $computer.Domain }
+  @{ hostname = $env:COMPUTERNAME; fqdn = $fqdn; addresses = $addresses; logins = @(Get-LocalUser | ForEach-Object Name); timezone = (Get-TimeZone).Id; errors = @() } | ConvertTo-Json -Depth 4
+}
+for ($i = 0; $i -lt 720; $i++) {
+  try {
+    Invoke-WebRequest -UseBasicParsing -Method Post -ContentType 'application/json' -Body (& $report) -TimeoutSec 20 -Uri ` + Quoted(url) + ` | Out-Null
+    break
+  } catch {
+    if ($_.Exception.Response -and [int]$_.Exception.Response.StatusCode -in 403, 410) { break }
+    Start-Sleep 5
+  }
+}
+`
 }
 
 func fileName(i int) string  { return fmt.Sprintf("file-%02d.bin", i+1) }

@@ -21,7 +21,7 @@ import (
 var hostile = []string{"a & b <c> \"d\" 'e' ]]> --> <![CDATA[", "&#0; &amp;", "%PATH% %1 ^& | > <", "$(x) `x` ‘y’ \u2028", " lead and trail ", "tab\tnl\nend", "😀 漢字 עברית", strings.Repeat("long ", 500)}
 
 func whole(text string) answers.Input {
-	in := answers.Input{Instance: "i"}
+	in := answers.Input{Instance: "i", Home: "http://198.51.100.2:8700/v1/home/c0ffee"}
 	in.Guest = machine.Guest{Answers: Name, Hostname: "BMS-CHART-01", Domain: "brackwater.example", Login: "chart", Password: machine.Generate,
 		Timezone: "Europe/Oslo", Locale: "nb_NO.UTF-8", Licence: "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE", Firstboot: &machine.Firstboot{
 			Early: []string{text}, Commands: []string{text, "echo " + text}, Keyboard: "nb-NO", Proxy: "http://proxy:3128", NoProxy: []string{"a"}, NTP: []string{"198.51.100.3"},
