@@ -91,6 +91,7 @@ func TestScripts(t *testing.T) {
 			"idof":         idOf,
 			"in-order":     inOrder,
 			"free-port":    freePort,
+			"stages-in":    stagesIn,
 			"sameline":     lines(true),
 			"otherline":    lines(false),
 			"newer":        altered(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (999, 1)`),
@@ -224,6 +225,22 @@ func inOrder(ts *testscript.TestScript, _ bool, args []string) {
 			ts.Fatalf("%s is not in its place in %s", want, args[0])
 		}
 		lines = lines[at+1:]
+	}
+}
+
+// stagesIn compares the stages in the log of a run, as they came: `stages-in LOG MACHINE NAME/STATE...`.
+func stagesIn(ts *testscript.TestScript, _ bool, args []string) {
+	var all []string
+	for line := range strings.Lines(ts.ReadFile(args[0])) {
+		var one event.Line
+		if json.Unmarshal([]byte(line), &one) == nil && one.Name == args[1] && one.Stage != nil {
+			all = append(all, one.Stage.Name+"/"+one.Stage.State)
+		}
+	}
+	for _, ended := range args[2:] { // what was begun and ended between two polls was only seen to end
+		if strings.HasSuffix(ended, "/done") && !slices.Contains(all, ended) {
+			ts.Fatalf("%s is not among %v", ended, all)
+		}
 	}
 }
 

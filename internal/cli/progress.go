@@ -114,6 +114,10 @@ func (p *progress) watch(e run.Event) {
 		p.failed = append(p.failed, []string{"  " + brief, ": " + cause})
 		p.forget(e.Key)
 		p.log(e, brief+": "+cause)
+	case run.InStage:
+		if e.Stage.State != "begun" {
+			p.log(e, visible(fmt.Sprintf("%s stage %s %s, %.1fs", e.Name, e.Stage.Name, e.Stage.State, e.Stage.Seconds)))
+		}
 	case run.Held:
 		delete(p.waiting, e.Key)
 		p.log(e, visible(fmt.Sprintf("%s %s", e.Name, e.Err)))

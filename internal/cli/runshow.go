@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -62,6 +63,7 @@ func (a *App) runShow(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	a.runTable(p, l)
+	a.runStages(l)
 	a.runChart(p, l)
 	outcome := l.Outcome
 	if outcome == "" {
@@ -180,4 +182,26 @@ func colored(p painter, marks []rune) string {
 		i = j
 	}
 	return b.String()
+}
+
+// runStages lists the stages of guests, and what the failed ones have said last.
+func (a *App) runStages(l *event.Log) {
+	var cells [][]string
+	for _, c := range l.Courses {
+		for _, s := range c.Stages {
+			took, code := "", ""
+			if s.State != "begun" {
+				took, code = fmt.Sprintf("%.1fs", s.Seconds), strconv.Itoa(s.Code)
+			}
+			said := ""
+			if s.State == "failed" {
+				said = strings.Join(s.Output, " / ")
+			}
+			cells = append(cells, []string{visible(c.Name), c.Site, visible(s.Name), s.State, took, code, visible(said)})
+		}
+	}
+	if len(cells) > 0 {
+		fmt.Fprintln(a.Stdout)
+		rows(a.Stdout, a.painter(a.Stdout, true), []string{"machine", "site", "stage", "state", "took", "exit code", "why"}, cells)
+	}
 }

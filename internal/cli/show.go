@@ -147,6 +147,9 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("ssh", visible("ssh "+s.Guest.Login+"@"+address))
 	}
 	line("display", visible(e.Display))
+	for _, stage := range e.Stages {
+		line("stage", visible(stage))
+	}
 	line("checkpoint", s.Checkpoint)
 	line("after", strings.Join(s.After, " "))
 	line("owner", visible(s.Info.Owner))

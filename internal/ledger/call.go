@@ -19,6 +19,11 @@ func (l *Ledger) ExpectCall(ctx context.Context, key machine.Key, generation int
 	})
 }
 
+// NoteStage writes in the history how a stage of a guest went.
+func (l *Ledger) NoteStage(ctx context.Context, run string, key machine.Key, detail string) error {
+	return l.write(ctx, func(tx *transaction) error { return note(tx, Event{Run: run, Key: key, What: "stage", Detail: detail}) })
+}
+
 // TakeCall keeps what a guest reports. The first report with a token counts. It returns false
 // if no guest is waited for that has the token.
 func (l *Ledger) TakeCall(ctx context.Context, digest string, report *contract.Report) (known bool, err error) {

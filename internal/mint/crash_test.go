@@ -289,6 +289,7 @@ func (w *world) state(t testing.TB) string {
 		id := r["id"].(string)
 		delete(r["mark"].(map[string]any), "run")
 		delete(r, "booted")
+		delete(r, "first_boot")
 		delete(r, "host") // the sandbox takes the one with the most room, and the first lease that is free
 		forgetLeases := func(of map[string]any) {
 			adapters, _ := of["adapters"].([]any)
@@ -346,24 +347,25 @@ func (w *world) state(t testing.TB) string {
 	return strings.Join(words, "\n")
 }
 
-// before lays out the world from which all begin; again returns a fresh copy of it.
-func before(t *testing.T) (again func() *world) {
+// before lays out the world from which all begin; again returns a fresh copy of it, whose
+// sandbox may have faults.
+func before(t *testing.T) (again func(faults ...string) *world) {
 	base := t.TempDir()
 	w := served(t, base)
 	require.NoError(t, w.run(t, first, &death{}, &death{}))
 	w.stop()
-	return func() *world {
+	return func(faults ...string) *world {
 		dir := filepath.Join(t.TempDir(), "w")
 		require.NoError(t, os.CopyFS(dir, os.DirFS(base)))
 		for _, secret := range []string{"operator.key", "sandbox/key.pem", "sandbox/token"} {
 			require.NoError(t, os.Chmod(filepath.Join(dir, secret), 0o600))
 		}
-		return served(t, dir)
+		return served(t, dir, faults...)
 	}
 }
 
 // crashes is before, with what an undisturbed run comes to.
-func crashes(t *testing.T) (again func() *world, want string, points int) {
+func crashes(t *testing.T) (again func(...string) *world, want string, points int) {
 	again = before(t)
 	w := again()
 	count := &death{}
@@ -509,6 +511,29 @@ func TestEverydayCrashPoints(t *testing.T) {
 					_ = os.RemoveAll(w.dir)
 				}
 			}
+		})
+	}
+}
+
+// At a site where much goes wrong, each act comes to what an undisturbed one comes to, if it is
+// only asked for often enough.
+func TestEverydayFaults(t *testing.T) {
+	again := before(t)
+	for name, task := range everyday {
+		t.Run(name, func(t *testing.T) {
+			w := again()
+			require.NoError(t, w.act(t, task, &death{}, &death{}))
+			w.stop()
+			want := w.state(t)
+			w = again("lose:10%", "fail:20%", "refuse:10%", "slow:10%")
+			var err error
+			for range 40 {
+				if err = w.act(t, task, &death{}, &death{}); err == nil || w.state(t) == want {
+					break
+				}
+			}
+			w.stop()
+			assert.Equal(t, want, w.state(t), "the last act: %v", err)
 		})
 	}
 }

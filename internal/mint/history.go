@@ -106,3 +106,18 @@ func (d *Desk) ListAt(ctx context.Context, globs []string, at time.Time) ([]Earl
 	})
 	return all, err
 }
+
+// stages are those of a machine's last first boot, as they ended.
+func (d *Desk) stages(ctx context.Context, key machine.Key) (all []string, err error) {
+	events, err := d.Ledger.History(ctx, key.Name)
+	for _, e := range events {
+		switch {
+		case e.Key != key:
+		case e.What == "begun":
+			all = nil
+		case e.What == "stage" && !slices.Contains(all, e.Detail): // a run that goes on sees it again
+			all = append(all, e.Detail)
+		}
+	}
+	return all, err
+}

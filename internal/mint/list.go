@@ -51,7 +51,8 @@ type Entry struct {
 	// Sheet is `not in sheet` for a machine that no row of the sheet asks for; empty if one
 	// does, or the sheet was not read.
 	Sheet string `json:"sheet,omitempty"`
-	// Display and Reported are set where one machine is asked for in full.
+	// Stages are those of its first boot, as they ended. They, Display and Reported are set where one machine is asked for in full.
+	Stages   []string            `json:"stages,omitempty"`
 	Display  string              `json:"display,omitempty"`
 	Reported map[string][]string `json:"reported_addresses,omitempty"` // by its guest, by MAC address
 
@@ -187,6 +188,10 @@ func (d *Desk) Show(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	entries, warnings, err = d.List(ctx, r)
 	for i := range entries {
 		e := &entries[i]
+		var failed error
+		if e.Stages, failed = d.stages(ctx, e.Key); failed != nil {
+			return entries, warnings, errors.Join(err, failed)
+		}
 		if e.Power != machine.On {
 			continue
 		}

@@ -134,9 +134,12 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 	return t.plan.Reserved
 }
 
-// callsHome reports whether guests are to report by themselves.
-func callsHome(works []proof.Work) bool {
-	return slices.ContainsFunc(works, func(w proof.Work) bool { return w.Machine != nil && w.Machine.Guest.Confirm == machine.CallHome })
+// callsHome reports whether guests do a first boot that are to report by themselves.
+func (t Task) callsHome() bool {
+	return slices.ContainsFunc(t.Works, func(w proof.Work) bool {
+		first := w.Word == proof.New || w.Word == proof.Remake || t.plan == nil && t.Order.Checkpoint.Name != "" && w.Machine != nil && w.Machine.KeepsAt(true)
+		return first && w.Machine.Guest.Confirm == machine.CallHome
+	})
 }
 
 func (t Task) gates() *run.Gates {
@@ -200,7 +203,7 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 		Sealing: sealing, Random: rand.Reader, Cooling: d.cooling(), Disks: t.Order.Disks,
 		Gates: t.gates(), Window: t.Order.Window, Checkpoint: t.Order.Checkpoint, StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
 	}
-	if callsHome(t.Works) {
+	if t.callsHome() {
 		calls, err := callhome.Listen(d.Setup.CallHome.Listen.AddrPort, d.Ledger.TakeCall, d.log)
 		if err != nil {
 			return nil, errors.Join(err, log.End("not begun"), r.Release(ctx))

@@ -63,7 +63,11 @@ func (j *job) checkReport(ctx, stop context.Context) error {
 		return err
 	}
 	oldKey := ""
-	err = j.awaitReport(ctx, stop, func(r *contract.Report) error {
+	stages := j.work.Machine.Guest.Whole().Stages
+	if !kinds.Of(j.work.Machine.Guest).Stages {
+		stages = nil
+	}
+	err = j.awaitReport(ctx, stop, stages, func(r *contract.Report) error {
 		adapters := machine.AtFirstBoot(j.work.Machine.Adapters)
 		mismatch := Mismatch(j.work.Machine, adapters, hostKey, r)
 		if mismatch != nil && j.loseOldSecrets() && r.HostKey != "" && Mismatch(j.work.Machine, adapters, "", r) == nil {
@@ -79,11 +83,13 @@ func (j *job) checkReport(ctx, stop context.Context) error {
 }
 
 // awaitReport waits until the guest reports, and is judged to be as it should be. A report
-// that is not the guest's own, or not all of it, counts only when nothing better comes.
-func (j *job) awaitReport(ctx, stop context.Context, judge func(*contract.Report) error) error {
+// that is not the guest's own, or not all of it, counts only when nothing better comes. The
+// limit counts from the last sign of progress in the guest's stages, if it has any.
+func (j *job) awaitReport(ctx, stop context.Context, stages []machine.Stage, judge func(*contract.Report) error) error {
 	deadline := time.Now().Add(j.Times[Confirming])
 	began := time.Now()
 	poll := j.polls(step.Confirm)
+	var progress stageProgress
 	asking, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(stop, cancel)()
@@ -109,8 +115,19 @@ func (j *job) awaitReport(ctx, stop context.Context, judge func(*contract.Report
 		if m.Power == machine.Off && ended(j.work.Machine) {
 			return nil
 		}
+		over := len(stages) == 0
+		if m.Report != nil && !over {
+			moved, err := progress.take(ctx, j, m.Report)
+			if err != nil {
+				return err
+			}
+			if moved {
+				deadline = time.Now().Add(j.Times[Confirming])
+			}
+			over = m.Report.StagesOver
+		}
 		late := time.Now().After(deadline)
-		if r := m.Report; r != nil && (r.Finished || late && r.Partial != "") {
+		if r := m.Report; r != nil && (r.Finished && over || late && r.Partial != "") {
 			mismatch := judge(r)
 			switch {
 			case mismatch == nil:
@@ -125,7 +142,7 @@ func (j *job) awaitReport(ctx, stop context.Context, judge func(*contract.Report
 			}
 		}
 		if late {
-			return j.noReport(m)
+			return j.noReport(m, progress)
 		}
 		if err := poll.wait(stop); err != nil {
 			return ErrStopped
@@ -148,7 +165,10 @@ func (j *job) ask(ctx context.Context, id uuid.UUID) (*contract.Machine, error) 
 func ended(m *machine.Machine) bool { return m.Guest.Whole().End == "power-off" }
 
 // noReport reports a guest that has not reported what was seen of it.
-func (j *job) noReport(m *contract.Machine) error {
+func (j *job) noReport(m *contract.Machine, progress stageProgress) error {
+	if at := progress.at(); at != "" {
+		return fmt.Errorf("nothing new from the guest within %s, in its stage %s; it is %s at the site", j.Times[Confirming], at, m.Power)
+	}
 	seen := fmt.Sprintf("it is %s at the site", m.Power)
 	if r := m.Report; r != nil {
 		seen = fmt.Sprintf("the guest has the host name %q and has not finished its first boot", r.Hostname)

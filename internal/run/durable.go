@@ -29,6 +29,7 @@ type Durable interface {
 	Finish(ctx context.Context, run string, m machine.Machine, what, detail string) error
 	ExpectCall(ctx context.Context, key machine.Key, generation int, digest string) error
 	Called(ctx context.Context, key machine.Key, generation int) (*contract.Report, error)
+	NoteStage(ctx context.Context, run string, key machine.Key, detail string) error
 	CloseOwn(ctx context.Context, run string, key machine.Key, what, detail string) error
 	KeepDisks(ctx context.Context, k ledger.Kept) error
 	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks) error

@@ -88,6 +88,7 @@ type Event struct {
 	// it asked the site for is looked up by its identity and gone on with.
 	Earlier string
 	Err     error
+	Stage   *contract.StageReport // of a guest
 }
 
 // State is the state of an Event's step, or, without a step, of its machine.
@@ -104,6 +105,7 @@ const (
 	Finished State = "finished"  // the machine is done
 	Removed  State = "removed"   // a clone of an earlier generation is
 	Stopped  State = "stopped"   // the run was told to stop before it was
+	InStage  State = "stage"     // the guest has begun a stage, or come to its end
 	Held     State = "held back" // another that has to come before it has come to no good end
 )
 

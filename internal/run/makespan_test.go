@@ -213,7 +213,8 @@ func (forgetful) SetPlace(context.Context, machine.Key, string, string) error { 
 func (forgetful) Finish(context.Context, string, machine.Machine, string, string) error {
 	return nil
 }
-func (forgetful) ExpectCall(context.Context, machine.Key, int, string) error { return nil }
+func (forgetful) NoteStage(context.Context, string, machine.Key, string) error { return nil }
+func (forgetful) ExpectCall(context.Context, machine.Key, int, string) error   { return nil }
 func (forgetful) Called(context.Context, machine.Key, int) (*contract.Report, error) {
 	return nil, nil
 }

@@ -47,7 +47,7 @@ func (j *job) up(name step.Name, input any) act {
 		if j.work.Machine.Guest.Confirm == machine.CallHome {
 			return nil // it calls on its first boot only
 		}
-		return j.awaitReport(ctx, stop, func(*contract.Report) error { return nil })
+		return j.awaitReport(ctx, stop, nil, func(*contract.Report) error { return nil })
 	}}
 }
 

@@ -98,7 +98,7 @@ func (r *Recorder) watch(e run.Event) {
 	} else if e.State == run.Begun {
 		delete(r.shares, e.Key)
 	}
-	line := event.Line{At: time.Now().UTC(), Key: e.Key, Step: string(e.Step), State: string(e.State), Share: e.Share, Earlier: e.Earlier}
+	line := event.Line{At: time.Now().UTC(), Key: e.Key, Step: string(e.Step), State: string(e.State), Share: e.Share, Earlier: e.Earlier, Stage: e.Stage}
 	if e.Err != nil {
 		line.Error = e.Err.Error()
 	}

@@ -339,16 +339,16 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 		}
 		t, _ := c.plan.template(r.Template)
 		seed := s.disk.readSeed(r.ID)
-		report, instance, has, home := boot(t, r.Adapters, seed)
+		report, instance, has, g := boot(t, r.Adapters, seed)
 		if r.Report == nil || len(seed) > 0 && instance != r.Instance { // else it has done its first boot before
-			r.Report, r.Instance, r.Has = &report, instance, has
+			r.Report, r.Instance, r.Has, r.Stages, r.FirstBoot = &report, instance, has, g.stages, time.Now().Add(s.stepTime(bootTime))
 		} else {
-			home = ""
+			g.home = ""
 		}
 		r.Booted = time.Now().Add(s.stepTime(bootTime))
-		if home != "" {
+		if g.home != "" {
 			report.Instance, report.MachineID = instance, strings.ReplaceAll(r.ID.String(), "-", "")
-			go s.callHome(home, report, r.Booted)
+			go s.callHome(g.home, report, r.Stages, r.Booted)
 		}
 	}
 	r.Power = want.Power

@@ -40,9 +40,12 @@ var mounted = regexp.MustCompile(`mountpoint -q [\\']*([^'\\]+)`)
 // makes notes the files, services and ports that the guest would have.
 func (g *guest) makes(user map[string]any) {
 	files, _ := user["write_files"].([]any)
+	texts := map[string]string{}
+	defer func() { g.stages = planStages(texts) }()
 	for _, f := range files {
 		if f, ok := f.(map[string]any); ok {
 			g.has = append(g.has, contract.Check{Kind: contract.File, Name: g.text(f, "path")})
+			texts[g.text(f, "path")] = g.text(f, "content")
 			if m := homeURL.FindString(g.text(f, "content")); g.text(f, "path") == "/etc/mintbatch/call-home" {
 				g.home = m
 			}

@@ -16,8 +16,8 @@ import (
 // boot is what a guest makes of its first boot: it looks for answers of a kind
 // that it knows on the seed, and reports what it made of them. Without a
 // readable seed it comes up as the template was: its name, and no address.
-func boot(template TemplatePlan, adapters []adapter, seed []byte) (report contract.Report, instance string, has []contract.Check, home string) {
-	g := guest{report: contract.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}, adapters: adapters}
+func boot(template TemplatePlan, adapters []adapter, seed []byte) (report contract.Report, instance string, has []contract.Check, g *guest) {
+	g = &guest{report: contract.Report{Hostname: template.Hostname, Addresses: map[string][]string{}, Finished: true}, adapters: adapters}
 	label, files, err := readSeed(seed)
 	switch {
 	case err != nil:
@@ -33,7 +33,7 @@ func boot(template TemplatePlan, adapters []adapter, seed []byte) (report contra
 	default:
 		g.fault("seed: no answers of any kind on the volume labelled %s", label)
 	}
-	return g.report, instance, g.has, g.home
+	return g.report, instance, g.has, g
 }
 
 // readSeed returns the label and the files of a seed, by their names in lower
@@ -79,6 +79,7 @@ type guest struct {
 	report   contract.Report
 	adapters []adapter
 	has      []contract.Check
+	stages   []stage
 	home     string // where it is to report by itself
 }
 

@@ -298,16 +298,19 @@ func (s *Sandbox) machine(c *call) (any, error) {
 			return nil, err
 		}
 	}
-	return s.with(c, func(r *record) (any, error) { return r.inFull(c.plan), nil })
+	return s.with(c, func(r *record) (any, error) { return s.inFull(r, c.plan), nil })
 }
 
 // inFull is a machine with its files and what its guest reports.
-func (r *record) inFull(plan SitePlan) contract.Machine {
+func (s *Sandbox) inFull(r *record, plan SitePlan) contract.Machine {
 	m := r.machine()
 	m.Files, m.Checkpoints = r.files(), r.checkpoints()
 	if r.Power == machine.On && r.reports() && !plan.Silent {
 		report := *r.Report
 		report.Instance = r.Instance
+		if len(r.Stages) > 0 && !s.stagesAt(r.Stages, r.FirstBoot, time.Now(), &report) {
+			return m
+		}
 		report.MachineID = cmp.Or(report.MachineID, strings.ReplaceAll(r.ID.String(), "-", ""))
 		m.Report = &report
 	}
@@ -337,7 +340,7 @@ func (s *Sandbox) poll(c *call) (any, error) {
 	defer s.mu.Unlock()
 	for _, id := range about.Machines {
 		if r, err := s.find(c, id); err == nil {
-			answer.Machines[id] = r.inFull(c.plan)
+			answer.Machines[id] = s.inFull(r, c.plan)
 		}
 	}
 	return answer, nil

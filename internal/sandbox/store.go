@@ -19,26 +19,28 @@ import (
 
 // record is a machine as the sandbox keeps it.
 type record struct {
-	Site     string            `json:"site"`
-	ID       uuid.UUID         `json:"id"`
-	Gone     bool              `json:"gone,omitempty"`
-	Kept     bool              `json:"kept,omitempty"` // it is gone, and its disks are not
-	Name     string            `json:"name"`
-	Template string            `json:"template"`
-	Kind     machine.CloneKind `json:"kind"`
-	Host     string            `json:"host"`
-	Store    string            `json:"store"`
-	Folder   string            `json:"folder,omitempty"`
-	Firmware machine.Firmware  `json:"firmware,omitempty"`
-	Shape    machine.Shape     `json:"shape"`
-	Adapters []adapter         `json:"adapters,omitempty"`
-	Mark     contract.Mark     `json:"mark"`
-	States   []state           `json:"states,omitempty"` // its checkpoints, the oldest first
-	Power    machine.Power     `json:"power"`
-	Booted   time.Time         `json:"booted,omitzero"` // when its guest reports
-	Instance string            `json:"instance,omitempty"`
-	Report   *contract.Report  `json:"report,omitempty"`
-	Has      []contract.Check  `json:"has,omitempty"` // what its guest would find if it was asked to look
+	Site      string            `json:"site"`
+	ID        uuid.UUID         `json:"id"`
+	Gone      bool              `json:"gone,omitempty"`
+	Kept      bool              `json:"kept,omitempty"` // it is gone, and its disks are not
+	Name      string            `json:"name"`
+	Template  string            `json:"template"`
+	Kind      machine.CloneKind `json:"kind"`
+	Host      string            `json:"host"`
+	Store     string            `json:"store"`
+	Folder    string            `json:"folder,omitempty"`
+	Firmware  machine.Firmware  `json:"firmware,omitempty"`
+	Shape     machine.Shape     `json:"shape"`
+	Adapters  []adapter         `json:"adapters,omitempty"`
+	Mark      contract.Mark     `json:"mark"`
+	States    []state           `json:"states,omitempty"` // its checkpoints, the oldest first
+	Power     machine.Power     `json:"power"`
+	Booted    time.Time         `json:"booted,omitzero"` // when its guest reports
+	Instance  string            `json:"instance,omitempty"`
+	Report    *contract.Report  `json:"report,omitempty"`
+	Stages    []stage           `json:"stages,omitempty"`
+	FirstBoot time.Time         `json:"first_boot,omitzero"` // when it was over, and the stages began
+	Has       []contract.Check  `json:"has,omitempty"`       // what its guest would find if it was asked to look
 }
 
 // adapter is one network adapter; Lease is what the network's DHCP would give.

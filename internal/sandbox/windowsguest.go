@@ -79,6 +79,7 @@ func (g *guest) windows(files map[string][]byte) {
 			}
 		}
 	}
+	g.stages = windowsStages(files)
 	for _, content := range files {
 		if m := homeURL.Find(content); m != nil {
 			g.home = string(m)

@@ -24,6 +24,8 @@ type Kind struct {
 	Licence bool
 	// Accounts is set if it sets up the accounts of a Windows guest, by Windows' rules.
 	Accounts bool
+	// Stages is set if its guests do stages, and report of them.
+	Stages bool
 	// Free is set if what its files say is the user's own: which seed a guest has read, and
 	// which DNS servers it should ask, is not known.
 	Free bool

@@ -61,6 +61,16 @@ func (b *builder) checkContents(r *row) {
 			bad(fmt.Sprintf("this guest cannot create %s file systems", kind), "")
 		}
 	}
+	names := map[string]bool{}
+	for _, s := range g.Stages {
+		if names[strings.ToLower(s.Name)] {
+			b.bad("bad-stages", b.contentsAt(r), fmt.Sprintf("two stages are named %s", s.Name), "rename one of them")
+		}
+		names[strings.ToLower(s.Name)] = true
+	}
+	if len(g.Stages) > 0 && g.End != "" {
+		b.bad("bad-stages", b.contentsAt(r), fmt.Sprintf("when_done: %s would end the guest in the middle of its stages", g.End), "write restart: on in the last stage, or power: confirm-then-off in the row")
+	}
 	if g.End == machine.EndPowerOff && r.spec.Power != machine.ConfirmThenOff {
 		b.bad("bad-power", r.cell("power"), "the guest powers off at the end of its first boot, but the row has power: on", "write power: confirm-then-off, or when_done: reboot")
 	}

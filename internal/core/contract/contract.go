@@ -283,8 +283,37 @@ type Report struct {
 	Timezone  string   `json:"timezone,omitempty"`
 	Finished  bool     `json:"finished"` // the first boot's work is done
 	Errors    []string `json:"errors,omitempty"`
+	// Stages are those that were begun, in order; StagesOver is set once all were done and
+	// the restarts after them, too.
+	Stages     []StageReport `json:"stages,omitempty"`
+	StagesOver bool          `json:"stages_over,omitempty"`
 	// Partial says why this is not the guest's own word, or not all of it.
 	Partial string `json:"partial,omitempty"`
+}
+
+// StageReport is how a stage of a guest went.
+type StageReport struct {
+	Name    string   `json:"name"`
+	State   string   `json:"state"` // begun, done, failed
+	Seconds float64  `json:"seconds,omitempty"`
+	Code    int      `json:"code,omitempty"`   // the exit code
+	Output  []string `json:"output,omitempty"` // its last lines
+}
+
+// TakeStage takes a line of a guest's own log of its stages: what it said of a stage before
+// counts no more.
+func (r *Report) TakeStage(s StageReport) {
+	if s.State == "over" {
+		r.StagesOver = true
+		return
+	}
+	for i := range r.Stages {
+		if r.Stages[i].Name == s.Name {
+			r.Stages[i] = s
+			return
+		}
+	}
+	r.Stages = append(r.Stages, s)
 }
 
 // CheckKind is what is looked for in a guest.

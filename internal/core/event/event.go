@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 )
 
@@ -33,11 +34,13 @@ type Line struct {
 	At time.Time `json:"at"`
 	machine.Key
 	Step    string  `json:"step,omitempty"`
-	State   string  `json:"state"` // begun, progress, done, skipped, failed, removed, waiting, finished, held back, stopped; of a run: ended
+	State   string  `json:"state"` // begun, progress, done, skipped, failed, removed, waiting, stage, finished, held back, stopped; of a run: ended
 	Share   float64 `json:"share,omitempty"`
 	Error   string  `json:"error,omitempty"`
 	Earlier string  `json:"earlier,omitempty"` // the run that had begun the step before
 	Outcome string  `json:"outcome,omitempty"`
+	// Stage is of a guest, in the state `stage`.
+	Stage *contract.StageReport `json:"stage,omitempty"`
 }
 
 // Span is a step of a machine as it took place.
@@ -50,11 +53,12 @@ type Span struct {
 // Course is what became of a machine in a run.
 type Course struct {
 	machine.Key
-	Result string        `json:"result"` // finished, failed, held back, stopped, or under way
-	Error  string        `json:"error,omitempty"`
-	Spans  []Span        `json:"steps"`
-	Ended  time.Time     `json:"-"`
-	Waited time.Duration `json:"-"` // between its steps
+	Result string                 `json:"result"` // finished, failed, held back, stopped, or under way
+	Error  string                 `json:"error,omitempty"`
+	Spans  []Span                 `json:"steps"`
+	Stages []contract.StageReport `json:"stages,omitempty"` // of its guest
+	Ended  time.Time              `json:"-"`
+	Waited time.Duration          `json:"-"` // between its steps
 }
 
 // Log is a run as its lines tell it.
@@ -108,6 +112,10 @@ func Read(from io.Reader) (*Log, error) {
 func (c *Course) take(one Line) {
 	c.Ended = one.At
 	switch one.State {
+	case "stage":
+		if one.Stage != nil {
+			c.takeStage(*one.Stage)
+		}
 	case "begun":
 		if idle, since := c.idle(); idle {
 			c.Waited += max(0, one.At.Sub(since))
@@ -123,6 +131,12 @@ func (c *Course) take(one Line) {
 			c.Result, c.Error = one.State, one.Error
 		}
 	}
+}
+
+func (c *Course) takeStage(s contract.StageReport) {
+	r := contract.Report{Stages: c.Stages}
+	r.TakeStage(s)
+	c.Stages = r.Stages
 }
 
 // idle reports whether the machine has done something and does nothing now, and since when.

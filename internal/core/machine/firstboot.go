@@ -19,6 +19,7 @@ type Firstboot struct {
 	Update   Switch           `json:"update_packages,omitempty" key:"update_packages" doc:"bring the installed packages up to date: on or off (the default)"`
 	Early    []string         `json:"early_commands,omitempty" key:"early_commands" doc:"commands before anything else; linux: at every boot, windows: before the first logon"`
 	Commands []string         `json:"commands,omitempty" key:"commands" doc:"commands at the end of the first boot; windows: at the first logon"`
+	Stages   []Stage          `json:"stages,omitempty" key:"stages" doc:"what is done after that, one after the other, with restarts in between"`
 	Files    []GuestFile      `json:"files,omitempty" key:"files" doc:"files to write"`
 	Logins   map[string]Login `json:"logins,omitempty" key:"logins" doc:"further logins, and settings of the row's own, by name"`
 	SSH      SSH              `json:"ssh,omitzero" key:"ssh" doc:"the SSH server: who may log in, and how"`
@@ -36,6 +37,13 @@ type Firstboot struct {
 	Windows  Windows          `json:"windows,omitzero" key:"windows" doc:"settings of Windows guests only"`
 
 	Properties map[string]string `json:"properties,omitempty" key:"properties" doc:"properties for guests that read an OVF environment or answers of your own; may hold placeholders"`
+}
+
+// Stage is a part of what a guest does after its first boot.
+type Stage struct {
+	Name     string   `json:"name" key:"name" doc:"its name: letters, digits and hyphens"`
+	Commands []string `json:"commands" key:"commands" doc:"commands, of which the first that fails ends the stage"`
+	Restart  Switch   `json:"restart,omitempty" key:"restart" doc:"on: the guest is restarted after it"`
 }
 
 // Source is a place that packages come from.

@@ -34,7 +34,7 @@ func Accept(made, wanted machine.Spec) Acceptable {
 		name, _, _ := strings.Cut(c.Field, ".")
 		field, _ := column.Named(name)
 		switch {
-		case c.takes == column.InPlace || c.takes == column.Later:
+		case c.takes == column.InPlace || c.takes == column.Detached || c.takes == column.Later:
 		case field.Visible:
 			a.Shown = append(a.Shown, c.Reason)
 		case c.takes == column.NextBoot:

@@ -76,6 +76,14 @@ func checkContents(c Contents, bad report) {
 			}
 		}
 	}
+	for i, s := range c.Stages {
+		if machine.CheckLabel(s.Name) != nil {
+			bad(fmt.Sprintf("%q is not the name of a stage", s.Name), "use letters, digits and hyphens", "stages", fmt.Sprint(i), "name")
+		}
+		if len(s.Commands) == 0 {
+			bad(fmt.Sprintf("stage %s has no commands", s.Name), "write commands: [...]", "stages", fmt.Sprint(i))
+		}
+	}
 	seen := map[int]bool{}
 	for i, v := range c.Volumes {
 		checkVolume(v, seen[v.Disk], func(message, hint, key string) { bad(message, hint, "volumes", fmt.Sprint(i), key) })

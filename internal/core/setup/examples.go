@@ -49,6 +49,7 @@ var examples = map[string]any{
 
 	"Firstboot.packages": []string{"chrony"}, "Firstboot.package_sources": []any{map[string]any{"name": "survey", "apt": "deb http://mirror.brackwater.example/debian bookworm main"}},
 	"Firstboot.early_commands": "mkdir -p /srv/tides", "Firstboot.commands": "systemctl enable --now chrony",
+	"Firstboot.stages": []any{map[string]any{"name": "roles", "commands": "/srv/setup/roles.sh", "restart": "on"}}, "Stage.name": "roles", "Stage.commands": "/srv/setup/roles.sh",
 	"Firstboot.files":           []any{map[string]any{"path": "/etc/motd", "content": "a tide gauge"}},
 	"Firstboot.logins":          map[string]any{"deck": map[string]any{"groups": "adm", "keys": "file:deck.pub"}},
 	"Firstboot.ssh":             map[string]any{"root_login": "off"},

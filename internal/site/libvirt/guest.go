@@ -142,6 +142,7 @@ for f in /run/systemd/resolve/resolv.conf /run/resolvconf/resolv.conf /run/Netwo
   [ -r $f ] && while read -r word server _; do case "$word $server" in "nameserver 127."*|"nameserver ::1") ;; "nameserver "*) echo "dns=${server%%%*}" ;; esac; done <$f
 done
 printf 'machineid=%s\n' "$(cat /etc/machine-id 2>/dev/null)"
+sed 's/^/stage=/' /var/lib/mintbatch/stages.jsonl 2>/dev/null
 printf 'instance=%s\n' "$(cat /var/lib/cloud/data/instance-id 2>/dev/null)"
 getent passwd | awk -F: '($3 >= 1000 || $3 == 0) && $3 < 65000 {print "login=" $1}'
 if [ -d /run/cloud-init ] && [ ! -e /run/cloud-init/disabled ]; then
@@ -154,6 +155,7 @@ const windowsGuestQuery = `$p = Get-ItemProperty 'HKLM:\SYSTEM\CurrentControlSet
 'fqdn=' + ($p.Hostname + '.' + $p.Domain).TrimEnd('.')
 'timezone=' + (Get-TimeZone).Id
 Get-LocalUser | ForEach-Object { 'login=' + $_.Name }
+Get-Content -Encoding utf8 C:\ProgramData\mintbatch\stages.jsonl -ErrorAction SilentlyContinue | ForEach-Object { 'stage=' + $_.TrimStart([char]0xfeff) }
 if ((Get-ItemProperty 'HKLM:\SOFTWARE\Microsoft\Windows\CurrentVersion\Setup\State').ImageState -eq 'IMAGE_STATE_COMPLETE') { 'finished=yes' }`
 
 // shell is the order by which the guest's agent is to run the probe.
@@ -198,6 +200,11 @@ func queryOutput(r *contract.Report, said string) {
 			r.MachineID = value
 		case "login":
 			r.Logins = append(r.Logins, value)
+		case "stage":
+			var s contract.StageReport
+			if json.Unmarshal([]byte(value), &s) == nil {
+				r.TakeStage(s)
+			}
 		case "finished":
 			r.Finished = true
 		case "result":

@@ -2,6 +2,7 @@
 import json, os, pwd, shutil, socket, subprocess, time, urllib.error, urllib.request
 
 HERE, RESULT = '/etc/mintbatch', '/run/cloud-init/result.json'
+STAGES = '/var/lib/mintbatch/stages.jsonl'
 
 
 def text(path):
@@ -28,7 +29,15 @@ def report():
     result = json.loads(text(RESULT) or '{}').get('v1', {})
     key = text('/etc/ssh/ssh_host_ed25519_key.pub').split()
     zone = os.path.realpath('/etc/localtime').partition('/zoneinfo/')[2]
-    return {'hostname': socket.gethostname().split('.')[0], 'fqdn': output('hostname', '-f') or socket.getfqdn(), 'addresses': addresses,
+    stages = {}
+    for line in text(STAGES).splitlines():
+        try:
+            entry = json.loads(line)
+        except ValueError:  # cut short
+            continue
+        stages[entry.get('name')] = entry
+    over = stages.pop(None, None)
+    return {'stages': list(stages.values()), 'stages_over': over is not None, 'hostname': socket.gethostname().split('.')[0], 'fqdn': output('hostname', '-f') or socket.getfqdn(), 'addresses': addresses,
             'logins': [p.pw_name for p in pwd.getpwall()], 'host_key': ' '.join(key[:2]), 'timezone': zone,
             'machine_id': text('/etc/machine-id'), 'instance': text('/var/lib/cloud/data/instance-id'), 'errors': result.get('errors', [])}
 
@@ -48,6 +57,8 @@ def call(url):
 
 
 while not os.path.exists(RESULT):
+    time.sleep(1)
+while os.path.exists(HERE + '/stages'):  # which goes when they are over
     time.sleep(1)
 url = text(HERE + '/call-home')
 if url:

@@ -81,6 +81,9 @@ func cloudConfig(in answers.Input) mapping {
 	if in.Home != "" {
 		commands = append([]string{startCall}, commands...)
 	}
+	if len(g.Stages) > 0 {
+		commands = append(slices.Clip(commands), startStages)
+	}
 	m.add("runcmd", commands)
 	if g.End != "" {
 		m.add("power_state", mapping{{"mode", strings.ReplaceAll(string(g.End), "-", "")}, {"delay", "now"}})
@@ -223,6 +226,9 @@ func files(in answers.Input) []mapping {
 				}
 			}
 		}
+	}
+	if len(g.Stages) > 0 {
+		stages(g.Stages, add)
 	}
 	if in.Home != "" {
 		add("/etc/mintbatch/call-home", in.Home+"\n", "0600", "")

@@ -2,6 +2,7 @@ package unattend
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -48,6 +49,9 @@ func scripts(in answers.Input) (early, late []script) {
 	}
 	early = append(early, numbered("before", g.Early)...)
 	late = append(late, numbered("logon", g.Commands)...)
+	if len(g.Stages) > 0 {
+		late = append(late, powershell("logon-97.ps1", beginStages))
+	}
 	if in.Home != "" {
 		late = append(late, powershell("logon-98.ps1", callHome(in.Home)))
 	}
@@ -150,6 +154,80 @@ func settle(g machine.Guest) string {
 	return b.String()
 }
 
+// beginStages copies the stages to the disk and has them done by the system, at each start of
+// the guest until the last is done.
+const beginStages = `$here = 'C:\ProgramData\mintbatch'
+New-Item -ItemType Directory -Force $here | Out-Null
+icacls $here /inheritance:r /grant '*S-1-5-18:(OI)(CI)F' '*S-1-5-32-544:(OI)(CI)F' | Out-Null
+Copy-Item (Join-Path $PSScriptRoot 'stage-*') $here -Force
+$action = New-ScheduledTaskAction -Execute powershell.exe -Argument "-NoProfile -ExecutionPolicy Bypass -File $here\stage-all.ps1"
+Register-ScheduledTask -TaskName mintbatch-stages -User 'S-1-5-18' -RunLevel Highest -Action $action -Trigger (New-ScheduledTaskTrigger -AtStartup) -Settings (New-ScheduledTaskSettingsSet -ExecutionTimeLimit 0 -AllowStartIfOnBatteries) -Force | Out-Null
+Start-ScheduledTask -TaskName mintbatch-stages
+`
+
+// doStages does the stages of which the registry says that they are next.
+const doStages = `$here = 'C:\ProgramData\mintbatch'
+$key = 'HKLM:\SOFTWARE\mintbatch'
+if (-not (Test-Path $key)) { New-Item $key -Force | Out-Null }
+function Note($entry) { Add-Content -Encoding utf8 "$here\stages.jsonl" ($entry | ConvertTo-Json -Compress -Depth 3) }
+function Leave {
+  Unregister-ScheduledTask -TaskName mintbatch-stages -Confirm:$false
+  Remove-Item $key -Recurse -Force
+  Remove-Item "$here\stage-*" -Force
+  exit
+}
+$plan = @(Get-Content -Encoding utf8 -Raw "$here\stage-plan.json" | ConvertFrom-Json | ForEach-Object { $_ })
+for ($next = [int](Get-ItemProperty $key).Next; $next -lt $plan.Count; $next++) {
+  $stage = $plan[$next]
+  Note @{ name = $stage.name; state = 'begun' }
+  $began = Get-Date
+  $file = Join-Path $here $stage.script
+  if ($file -like '*.ps1') { $output = & powershell -NoProfile -ExecutionPolicy Bypass -File $file 2>&1 } else { $output = & cmd /d /c $file 2>&1 }
+  $code = $LASTEXITCODE
+  $state = if ($code) { 'failed' } else { 'done' }
+  Note @{ name = $stage.name; state = $state; seconds = [math]::Round(((Get-Date) - $began).TotalSeconds, 1); code = $code; output = @($output | Select-Object -Last 20 | ForEach-Object { "$_" }) }
+  if ($code) { Leave }
+  Set-ItemProperty $key Next ($next + 1) -Type DWord
+  if ($stage.restart) { shutdown /r /t 0; exit }
+}
+Note @{ state = 'over' }
+Leave
+`
+
+// stageFiles are the stages as the seed carries them.
+func stageFiles(g machine.Guest) []answers.File {
+	if len(g.Stages) == 0 {
+		return nil
+	}
+	type step struct {
+		Name    string `json:"name"`
+		Script  string `json:"script"`
+		Restart bool   `json:"restart"`
+	}
+	var plan []step
+	var all []answers.File
+	for i, s := range g.Stages {
+		one := step{s.Name, fmt.Sprintf("stage-%02d.cmd", i+1), s.Restart.Or(false)}
+		content := []byte("@chcp 65001 >nul\r\n")
+		if g.Windows.Shell == "powershell" {
+			one.Script = fmt.Sprintf("stage-%02d.ps1", i+1)
+			content = powershell("", "$ErrorActionPreference = 'Stop'\n"+strings.Join(s.Commands, "\n")+"\nexit $LASTEXITCODE").content
+		} else {
+			for _, c := range s.Commands {
+				content = append(content, crlf(c)...)
+				content = append(content, "@if errorlevel 1 exit /b %errorlevel%\r\n"...)
+			}
+		}
+		plan = append(plan, one)
+		all = append(all, answers.File{Name: one.Script, Content: content})
+	}
+	order, err := json.Marshal(plan)
+	if err != nil { // only names and switches
+		panic(err)
+	}
+	return append(all, answers.File{Name: "stage-plan.json", Content: order}, answers.File{Name: "stage-all.ps1", Content: powershell("", doStages).content})
+}
+
 // callHome reports the machine once to the computer that made it.
 func callHome(url string) string {
 	return `$report = {
@@ -164,6 +242,7 @@ func callHome(url string) string {
   if ($domain) { $fqdn += '.' + $domain } elseif ($computer.PartOfDomain) { $fqdn += '.' + $computer.Domain }
   @{ hostname = $env:COMPUTERNAME; fqdn = $fqdn; addresses = $addresses; logins = @(Get-LocalUser | ForEach-Object Name); timezone = (Get-TimeZone).Id; errors = @() } | ConvertTo-Json -Depth 4
 }
+while (Get-ScheduledTask -TaskName mintbatch-stages -ErrorAction SilentlyContinue) { Start-Sleep 1 }
 for ($i = 0; $i -lt 720; $i++) {
   try {
     Invoke-WebRequest -UseBasicParsing -Method Post -ContentType 'application/json' -Body (& $report) -TimeoutSec 20 -Uri ` + Quoted(url) + ` | Out-Null
@@ -188,5 +267,5 @@ func carried(g machine.Guest) []answers.File {
 	for i, t := range g.Trust {
 		all = append(all, answers.File{Name: trustName(i), Content: []byte(t)})
 	}
-	return all
+	return append(all, stageFiles(g)...)
 }

@@ -1,0 +1,49 @@
+package cloudinit
+
+import (
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"mintbatch/internal/core/machine"
+)
+
+// stagesUnit is the service that does a guest's stages, at each boot until the last is done.
+const stagesUnit = "mintbatch-stages.service"
+
+const startStages = "systemctl daemon-reload && systemctl enable --now --no-block " + stagesUnit
+
+const stagesService = `[Unit]
+Description=Do the stages that this machine was given
+After=local-fs.target
+
+[Service]
+ExecStart=/usr/bin/env python3 /etc/mintbatch/stages/stages.py
+
+[Install]
+WantedBy=multi-user.target
+`
+
+//go:embed stages.py
+var stagesScript string
+
+// stages writes the files of a guest's stages: the order, and a script each.
+func stages(all []machine.Stage, add func(path, content, mode, owner string)) {
+	type step struct {
+		Name    string `json:"name"`
+		Restart bool   `json:"restart"`
+	}
+	plan := make([]step, len(all))
+	for i, s := range all {
+		plan[i] = step{s.Name, s.Restart.Or(false)}
+		add(fmt.Sprintf("/etc/mintbatch/stages/%02d.sh", i+1), "set -e\n"+strings.Join(s.Commands, "\n")+"\n", "0700", "")
+	}
+	order, err := json.Marshal(plan)
+	if err != nil { // only names and switches
+		panic(err)
+	}
+	add("/etc/mintbatch/stages/plan.json", string(order)+"\n", "0600", "")
+	add("/etc/mintbatch/stages/stages.py", stagesScript, "0700", "")
+	add("/etc/systemd/system/"+stagesUnit, stagesService, "0644", "")
+}
