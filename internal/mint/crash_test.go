@@ -211,8 +211,8 @@ func servedAt(t testing.TB, dir string, speed float64, faults ...string) *world 
 	return &world{dir, func() { end(); <-ended }, s.Most}
 }
 
-// open opens the desk for one who may die, and holds the ledger.
-func (w *world) open(t testing.TB, d, lose *death) (*mint.Desk, error) {
+// open opens the desk for one who may die.
+func (w *world) open(t testing.TB, d, lose *death) *mint.Desk {
 	t.Helper()
 	ctx := context.Background()
 	s, err := mint.Open(ctx, input.Input{Setups: []string{filepath.Join(w.dir, "mintbatch.yaml")}}, nil)
@@ -223,7 +223,7 @@ func (w *world) open(t testing.TB, d, lose *death) (*mint.Desk, error) {
 		s.Sites.Use(name, func(opened site.Site) site.Site { return mortal{opened, d, lose} })
 	}
 	s.Ledger.Hook = d.point
-	return s, s.Ledger.Lock(ctx, "test", mint.Everything)
+	return s
 }
 
 // run mints the sheet and retires the strays, as one who may die.
@@ -232,9 +232,9 @@ func (w *world) run(t testing.TB, sheet string, d, lose *death) error {
 	ctx := context.Background()
 	path := filepath.Join(w.dir, "machines.csv")
 	require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
-	s, err := w.open(t, d, lose)
+	s := w.open(t, d, lose)
 	defer s.Close()
-	if err != nil {
+	if err := s.Ledger.Lock(ctx, "test", mint.Everything); err != nil {
 		return err
 	}
 	p, err := s.Make(ctx, plan.Request{Contact: plan.Online})
@@ -466,8 +466,9 @@ func checkpointing(a mint.CheckpointAct, c machine.Checkpoint, names ...string) 
 func (w *world) act(t *testing.T, task func(context.Context, *mint.Desk) (mint.Task, error), d, lose *death) error {
 	t.Helper()
 	ctx := context.Background()
-	s, err := w.open(t, d, lose)
+	s := w.open(t, d, lose)
 	defer s.Close()
+	err := s.Ledger.Lock(ctx, "test", mint.Everything)
 	if err == nil {
 		var made mint.Task
 		if made, err = task(ctx, s); err == nil {
