@@ -488,7 +488,7 @@ func TestEverydayCrashPoints(t *testing.T) {
 			require.NoError(t, w.act(t, task, count, &death{}))
 			w.stop()
 			want := w.state(t)
-			step := amount(41, 19, 1)
+			step := amount(97, 19, 1)
 			for at := 1; at <= count.count; at += step {
 				for _, kind := range []string{"dead", "lost"} {
 					w, point, fine := again(), &death{at: at}, &death{}
@@ -519,6 +519,9 @@ func TestEverydayCrashPoints(t *testing.T) {
 // At a site where much goes wrong, each act comes to what an undisturbed one comes to, if it is
 // only asked for often enough.
 func TestEverydayFaults(t *testing.T) {
+	if testing.Short() {
+		t.Skip("skipped: it runs with the other tests")
+	}
 	again := before(t)
 	for name, task := range everyday {
 		t.Run(name, func(t *testing.T) {

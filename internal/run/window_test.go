@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -23,11 +24,14 @@ import (
 // slow is a site whose changes take 25 minutes.
 type slow struct {
 	ready
+	mu    *sync.Mutex
 	began map[uuid.UUID]time.Time
 }
 
 func (s slow) Shape(_ context.Context, id uuid.UUID, _ machine.Shape, _ contract.Restart) (contract.Task, error) {
+	s.mu.Lock()
 	s.began[id] = time.Now()
+	s.mu.Unlock()
 	time.Sleep(25 * time.Minute)
 	return done, nil
 }
@@ -36,7 +40,7 @@ func (s slow) Shape(_ context.Context, id uuid.UUID, _ machine.Shape, _ contract
 // what comes after such a machine waits for it, and others are done at once.
 func TestRestartWindow(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s := slow{began: map[uuid.UUID]time.Time{}}
+		s := slow{mu: &sync.Mutex{}, began: map[uuid.UUID]time.Time{}}
 		var works []proof.Work
 		var nodes []sequence.Node
 		add := func(name string, word proof.Word, reasons []proof.Reason, after ...string) {
