@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"mintbatch/internal/core/contract"
@@ -14,8 +13,8 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
-	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
+	"mintbatch/internal/site"
 )
 
 // Kept is a checkpoint of a machine.
@@ -51,27 +50,14 @@ func (d *Desk) Checkpoints(ctx context.Context, names []string) ([]Kept, error) 
 	return all, err
 }
 
-// ask asks the sites about machines, so many side by side as each site allows.
+// ask asks the sites about machines.
 func (d *Desk) ask(ctx context.Context, works []proof.Work) ([]*contract.Machine, []error) {
 	machines, failed := make([]*contract.Machine, len(works)), make([]error, len(works))
-	slots := map[string]chan struct{}{}
-	var all sync.WaitGroup
-	for i, w := range works {
-		at, err := d.Sites.Site(w.Site)
-		if err != nil {
-			failed[i] = err
-			continue
+	d.sideBySide(works, func(i int, at site.Site, err error) {
+		if failed[i] = err; err == nil {
+			machines[i], failed[i] = at.Machine(ctx, works[i].Identity)
 		}
-		if slots[w.Site] == nil {
-			slots[w.Site] = make(chan struct{}, plan.Slots(d.Batch, w.Site))
-		}
-		slots[w.Site] <- struct{}{}
-		all.Go(func() {
-			defer func() { <-slots[w.Site] }()
-			machines[i], failed[i] = at.Machine(ctx, w.Identity)
-		})
-	}
-	all.Wait()
+	})
 	return machines, failed
 }
 

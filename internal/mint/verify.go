@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
@@ -41,30 +40,22 @@ func (d *Desk) Verify(ctx context.Context, names []string) (verdicts []Verdict, 
 	}
 	verdicts = make([]Verdict, len(asked))
 	reports := make([]*contract.Report, len(asked))
-	opened := d.Sites.Opened()
-	slots := map[string]chan struct{}{}
-	for name := range opened {
-		slots[name] = make(chan struct{}, plan.Slots(d.Batch, name))
-	}
-	var all sync.WaitGroup
-	for i, w := range asked {
-		slots[w.Site] <- struct{}{}
-		all.Go(func() {
-			defer func() { <-slots[w.Site] }()
-			verdicts[i] = Verdict{Key: w.Key, OK: true}
-			var err error
-			if reports[i], err = d.verify(ctx, opened[w.Site], w); err != nil {
-				verdicts[i] = Verdict{Key: w.Key, Why: err.Error()}
-			}
-			if reports[i] == nil && verdicts[i].OK && w.Machine.Guest.Confirm == machine.CallHome && w.Machine.Power.Rests() == machine.On {
-				verdicts[i].Note = "its site knows nothing of its guest, which called home when it was made"
-			}
-			if w.Word == proof.Dated {
-				verdicts[i].Note = "dated: " + w.Why()
-			}
-		})
-	}
-	all.Wait()
+	d.sideBySide(asked, func(i int, at site.Site, err error) {
+		w := asked[i]
+		verdicts[i] = Verdict{Key: w.Key, OK: true}
+		if err == nil {
+			reports[i], err = d.verify(ctx, at, w)
+		}
+		if err != nil {
+			verdicts[i] = Verdict{Key: w.Key, Why: err.Error()}
+		}
+		if reports[i] == nil && verdicts[i].OK && w.Machine.Guest.Confirm == machine.CallHome && w.Machine.Power.Rests() == machine.On {
+			verdicts[i].Note = "its site knows nothing of its guest, which called home when it was made"
+		}
+		if w.Word == proof.Dated {
+			verdicts[i].Note = "dated: " + w.Why()
+		}
+	})
 	shared(verdicts, reports)
 	return verdicts, strays, ctx.Err()
 }
