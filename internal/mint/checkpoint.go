@@ -78,7 +78,7 @@ func (d *Desk) Checkpointing(ctx context.Context, a CheckpointAct, c machine.Che
 	t := Task{Command: fmt.Sprintf("checkpoint %s --name %s", a, c.Name), Order: o, up: true}
 	t.do = map[CheckpointAct]func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result{
 		KeepCheckpoint: (*run.Engine).Keep, RestoreCheckpoint: (*run.Engine).Restore, DropCheckpoint: (*run.Engine).Drop}[a]
-	works, refused, err := d.Everyday(ctx, names, func(k *proof.Known) bool {
+	works, refused, err := d.everyday(ctx, t.Command, names, func(k *proof.Known) bool {
 		_, restoring := k.Unfinished()
 		switch {
 		case k.State != proof.Made || k.Open.Has(step.Remove):
@@ -99,13 +99,10 @@ func (d *Desk) Checkpointing(ctx context.Context, a CheckpointAct, c machine.Che
 	for i, w := range works {
 		kept, has := machines[i].Has(c.Name)
 		switch {
-		case w.Begun: // an earlier run may have done it
+		case w.Begun && a != RestoreCheckpoint: // an earlier run of the same command may have done it
 		case a == KeepCheckpoint && has:
 			w.Refusal = fmt.Sprintf("it has a checkpoint %s, kept %s: choose another name, or drop it first", kept.Name, kept.Taken.Local().Format("2006-01-02 15:04"))
-		case a == DropCheckpoint && !has:
-			w.Refusal = fmt.Sprintf("it has no checkpoint %s", c.Name)
-		}
-		if a == RestoreCheckpoint && !has {
+		case a != KeepCheckpoint && !has:
 			w.Refusal = fmt.Sprintf("it has no checkpoint %s", c.Name)
 		}
 		if w.Refusal != "" {

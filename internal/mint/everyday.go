@@ -10,9 +10,9 @@ import (
 	"mintbatch/internal/run"
 )
 
-// Everyday finds made machines that are named, as works that leave all as the ledger has it.
-// Those that an earlier run has not finished are refused, unless may lets them.
-func (d *Desk) Everyday(ctx context.Context, names []string, may func(*proof.Known) bool) (works, refused []proof.Work, err error) {
+// everyday finds made machines that are named, as works of a command that leave all as the
+// ledger has it. Those that an earlier run has not finished are refused, unless may lets them.
+func (d *Desk) everyday(ctx context.Context, command string, names []string, may func(*proof.Known) bool) (works, refused []proof.Work, err error) {
 	known, err := d.Known(ctx, names)
 	if err != nil {
 		return nil, nil, err
@@ -24,7 +24,7 @@ func (d *Desk) Everyday(ctx context.Context, names []string, may func(*proof.Kno
 			refused = append(refused, w)
 			continue
 		}
-		w.Refusal, w.Begun, w.LeftOff = "", len(k.Open) > 0, k.LeftOff()
+		w.Refusal, w.Begun, w.LeftOff = "", k.Open.By(command), k.LeftOff()
 		works = append(works, w)
 	}
 	return works, refused, nil
@@ -54,7 +54,7 @@ func (d *Desk) Powering(ctx context.Context, a PowerAct, names []string, o Order
 		t.do, t.up = (*run.Engine).Restart, true
 	}
 	var err error
-	t.Works, t.Refused, err = d.Everyday(ctx, names, func(k *proof.Known) bool {
+	t.Works, t.Refused, err = d.everyday(ctx, t.Command, names, func(k *proof.Known) bool {
 		return k.State == proof.Made && (a == PowerOff || k.Open.OnlyBy("power "))
 	})
 	return t, err

@@ -117,6 +117,11 @@ func (o Open) Has(name step.Name) bool {
 	return slices.ContainsFunc(o, func(s OpenStep) bool { return s.Step == string(name) })
 }
 
+// By reports whether one of the open steps is of a command.
+func (o Open) By(command string) bool {
+	return slices.ContainsFunc(o, func(s OpenStep) bool { return s.Command == command })
+}
+
 // OnlyBy reports whether all open steps are those of commands that begin with a word.
 func (o Open) OnlyBy(command string) bool {
 	return !slices.ContainsFunc(o, func(s OpenStep) bool { return !strings.HasPrefix(s.Command, command) })
