@@ -21,7 +21,7 @@ def output(*command):
 
 
 def report():
-    addresses, servers = {}, []
+    addresses = {}
     for card in json.loads(output('ip', '-j', 'addr') or '[]'):
         if card.get('link_type') == 'ether':
             mine = addresses.setdefault(card.get('address', '').lower(), [])

@@ -79,10 +79,10 @@ func cloudConfig(in answers.Input) mapping {
 	m.add("bootcmd", early(in))
 	commands := g.Commands
 	if in.Home != "" {
-		commands = append([]string{startCall}, commands...)
+		commands = append([]string{callService.start()}, commands...)
 	}
 	if len(g.Stages) > 0 {
-		commands = append(slices.Clip(commands), startStages)
+		commands = append(slices.Clip(commands), stagesService.start())
 	}
 	m.add("runcmd", commands)
 	if g.End != "" {
@@ -231,9 +231,7 @@ func files(in answers.Input) []mapping {
 		stages(g.Stages, add)
 	}
 	if in.Home != "" {
-		add("/etc/mintbatch/call-home", in.Home+"\n", "0600", "")
-		add("/etc/mintbatch/call-home.py", callScript, "0755", "")
-		add("/etc/systemd/system/"+callUnit, callService, "0644", "")
+		call(in.Home, add)
 	}
 	if g.SSH.Root != "" || g.SSH.Authority != nil {
 		var b strings.Builder

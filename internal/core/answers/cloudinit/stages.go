@@ -9,21 +9,8 @@ import (
 	"mintbatch/internal/core/machine"
 )
 
-// stagesUnit is the service that does a guest's stages, at each boot until the last is done.
-const stagesUnit = "mintbatch-stages.service"
-
-const startStages = "systemctl daemon-reload && systemctl enable --now --no-block " + stagesUnit
-
-const stagesService = `[Unit]
-Description=Do the stages that this machine was given
-After=local-fs.target
-
-[Service]
-ExecStart=/usr/bin/env python3 /etc/mintbatch/stages/stages.py
-
-[Install]
-WantedBy=multi-user.target
-`
+// stagesService does a guest's stages, at each boot until the last is done.
+var stagesService = service{"mintbatch-stages.service", "Do the stages that this machine was given", "local-fs.target", "/etc/mintbatch/stages/stages.py"}
 
 //go:embed stages.py
 var stagesScript string
@@ -44,6 +31,6 @@ func stages(all []machine.Stage, add func(path, content, mode, owner string)) {
 		panic(err)
 	}
 	add("/etc/mintbatch/stages/plan.json", string(order)+"\n", "0600", "")
-	add("/etc/mintbatch/stages/stages.py", stagesScript, "0700", "")
-	add("/etc/systemd/system/"+stagesUnit, stagesService, "0644", "")
+	add(stagesService.script, stagesScript, "0700", "")
+	stagesService.file(add)
 }
