@@ -13,7 +13,7 @@ import (
 
 var (
 	quoted = regexp.MustCompile("(?m)^`([a-z0-9/_.]+)`\n\n```go\n((?s:.*?))\n```$")
-	room   = regexp.MustCompile(`(?m)^    ((?:cmd|internal|core)[a-z/]*)  +\S`)
+	room   = regexp.MustCompile(`(?m)^    ((?:cmd|internal|core)[a-z0-9/]*)  +\S`)
 	named  = regexp.MustCompile("`([a-z0-9_/]+/[a-z0-9_]+\\.(?:go|txtar|md|yaml|sh))`")
 )
 

@@ -17,29 +17,38 @@ import (
 
 // sandboxMachines reads the names of the machines that a sandbox ended with.
 func sandboxMachines(dir string) []string {
+	names, _ := sandboxRecords(dir)
+	return names
+}
+
+// sandboxRecords is sandboxMachines, and counts the machines that are gone but for data disks.
+func sandboxRecords(dir string) (names []string, loose int) {
 	f, err := os.Open(filepath.Join(dir, "sandbox", "machines.jsonl"))
 	if err != nil {
-		return nil
+		return nil, 0
 	}
 	defer f.Close()
-	last := map[string]string{}
+	last, data := map[string]string{}, map[string]bool{}
 	for lines := bufio.NewScanner(f); lines.Scan(); {
 		var m struct {
 			ID, Site, Name string
 			Gone, Kept     bool
+			OnlyData       bool `json:"only_data"`
 		}
 		if json.Unmarshal(lines.Bytes(), &m) == nil {
-			last[m.ID] = m.Site + "/" + m.Name
-			if m.Gone || m.Kept {
+			last[m.ID], data[m.ID] = m.Site+"/"+m.Name, true
+			if m.Gone || m.Kept || m.OnlyData {
 				delete(last, m.ID)
+			}
+			if m.Gone || !m.OnlyData {
+				delete(data, m.ID)
 			}
 		}
 	}
-	var names []string
 	for _, n := range last {
 		names = append(names, n)
 	}
-	return names
+	return names, len(data)
 }
 
 // command runs the program in a folder.

@@ -137,10 +137,13 @@ var serving = map[string]func(){}
 
 func stopServing(ts *testscript.TestScript) { serving[ts.Getenv("WORK")]() }
 
-// atSite counts the machines that the sandbox has, and that no two of them
-// share a name: `at-site DIR N`.
+// atSite counts the machines that the sandbox has, and those that are gone but for data disks
+// which were kept, and that no two machines share a name: `at-site DIR N [N]`.
 func atSite(ts *testscript.TestScript, _ bool, args []string) {
-	names := sandboxMachines(ts.MkAbs(args[0]))
+	names, loose := sandboxRecords(ts.MkAbs(args[0]))
+	if want, _ := strconv.Atoi(strings.Join(args[2:], "")); len(args) > 2 && loose != want {
+		ts.Fatalf("the sandbox has the data disks of %d machines that are gone, not of %d", loose, want)
+	}
 	if want, _ := strconv.Atoi(args[1]); len(names) != want {
 		ts.Fatalf("the sandbox has %d machines, not %d: %v", len(names), want, names)
 	}

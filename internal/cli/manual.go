@@ -14,7 +14,7 @@ var chapters = []struct {
 }{
 	{"Get ready", []string{"demo", "new", "setup", "template", "secret", "sandbox", "completion", "manual"}},
 	{"Look before", []string{"check", "proof", "survey", "pool"}},
-	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "retire", "sweep"}},
+	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "rename", "retire", "sweep"}},
 	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history"}},
 	{"Hand over", []string{"report"}},
 	{"Keep in order", []string{"ledger", "pack", "unpack", "help"}},

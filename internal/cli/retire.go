@@ -23,9 +23,12 @@ func (a *App) remakeCommand() *cli.Command {
 		Usage:     "clone machines again from their templates, keeping names and addresses",
 		ArgsUsage: "MACHINE...",
 		Description: "Clones machines again as their rows say: the disk, login and host key are new; the name,\n" +
-			"addresses and MAC address stay. The contents of the disk are lost. Names may be globs.\n\n" +
-			"   mintbatch remake bms-sonar-03",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"}, keepHostKeyFlag(), acceptMissingFlag(), eventsFlag(), forceFlag(overFiles)},
+			"addresses and MAC address stay. The contents of the disk are lost, and those of the data disks\n" +
+			"unless --keep-data is given. Names may be globs.\n\n" +
+			"   mintbatch remake bms-sonar-03\n   mintbatch remake --keep-data 'bms-tide-*'",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
+			&cli.BoolFlag{Name: "keep-data", Usage: "the new clones get the data disks of the old ones, which are shut down first"},
+			forceOffFlag(), keepHostKeyFlag(), acceptMissingFlag(), eventsFlag(), forceFlag(overFiles)},
 		Action: a.remake,
 	}
 }
@@ -42,11 +45,11 @@ func (a *App) remake(ctx context.Context, c *cli.Command) error {
 	if err := a.lock(ctx, c, d, d.InSheet(c.Args().Slice())); err != nil {
 		return err
 	}
-	p, err := d.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: plan.Online, Missing: missing(c), Remake: true})
+	p, err := d.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: plan.Online, Missing: missing(c), Remake: true, Data: proof.DataDisks(c.Bool("keep-data"))})
 	if err != nil {
 		return err
 	}
-	return a.mintOnce(ctx, c, d, p, plan.AllowRemakes, mint.Order{KeepHostKey: c.Bool("keep-host-key")})
+	return a.mintOnce(ctx, c, d, p, plan.AllowRemakes, mint.Order{ForceOff: c.Bool("force-off"), KeepHostKey: c.Bool("keep-host-key")})
 }
 
 func (a *App) retireCommand() *cli.Command {

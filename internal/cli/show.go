@@ -68,6 +68,14 @@ func (a *App) show(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
+// inBrackets puts a word in brackets; none stays none.
+func inBrackets(word string) string {
+	if word == "" {
+		return ""
+	}
+	return "(" + word + ")"
+}
+
 // planned is a machine that is only in the sheet, as a mint would make it; nil if it is not in
 // a sheet that can be read.
 func (a *App) planned(ctx context.Context, c *cli.Command) []mint.Entry {
@@ -113,15 +121,20 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	line("store", visible(e.Store))
 	line("folder", visible(s.Clone.Folder))
 	line("identity", e.Identity)
+	line("born as", visible(e.Born))
 	line("clone", string(s.Clone.Kind)+" of "+visible(s.Clone.Template))
 	line("preset", visible(s.Preset))
 	line("cpus", cpus(s.Shape))
 	line("memory", size(s.Shape.Memory))
-	line("disk", size(s.Shape.Disk))
+	line("disk", strings.TrimSpace(size(s.Shape.Disk)+" "+inBrackets(string(s.Clone.DiskKind))))
 	line("disk used", some(e.Used))
 	line("disk saved", some(e.Saved))
 	for i, d := range s.Shape.Disks {
-		line(fmt.Sprintf("data disk %d", i+1), visible(d.String()))
+		of := ""
+		if e.IsHandedOn(i) {
+			of = " (kept from an earlier clone)"
+		}
+		line(fmt.Sprintf("data disk %d", i+1), visible(d.String())+of)
 	}
 	line("hostname", s.Guest.Hostname)
 	if s.Guest.Domain != "" {

@@ -77,14 +77,15 @@ func (a *App) sweep(ctx context.Context, c *cli.Command) error {
 		task := mint.Stopping(c.Name, mint.Works(on), orderOf(c))
 		return a.retireAll(ctx, c, s, task, task.StopQuestion(), "shut down")
 	case retire && len(past) > 0:
-		if err := s.Retirable(ctx, mint.Works(past), missing(c)); err != nil {
+		works := mint.Works(past)
+		if err := s.Retirable(ctx, works, missing(c)); err != nil {
 			return err
 		}
 		if a.readsInput(c) {
 			fmt.Fprintln(a.Stdout)
-			a.showLosses(c, mint.Works(past))
+			a.showLosses(c, works)
 		}
-		task := mint.Retirement(c.Name, mint.Works(past), orderOf(c))
+		task := mint.Retirement(c.Name, works, orderOf(c))
 		return a.retireAll(ctx, c, s, task, task.RetireQuestion(), "retired")
 	case c.Bool("json"):
 		err = a.document(sweepJSON{"mintbatch/sweep/1", len(past), append([]mint.Due{}, due...)})

@@ -192,7 +192,7 @@ func versions(ctx context.Context, d *mint.Desk, name string) (before, now *mach
 	for _, k := range known {
 		if k.Name == name {
 			before = &machine.Machine{Key: k.Key, Spec: k.Spec}
-			instance = machine.Identity(d.Ledger.ID, k.Key, k.Generation).String()
+			instance = k.ID(d.Ledger.ID).String()
 		}
 	}
 	p, err := d.Compare(ctx, known, nil, nil, plan.DoubtMissing, func(n string) bool { return n == name })

@@ -2,10 +2,12 @@ package input
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"os"
 	"runtime"
 	"strings"
+	"time"
 
 	"mintbatch/internal/ledger"
 )
@@ -53,6 +55,9 @@ func (b *Batch) Fetch(kind, name string) (string, error) {
 		}
 		return v, nil
 	}
+	if kind == "status" {
+		return status(b.Path(name))
+	}
 	b.read = append(b.read, b.Path(name))
 	content, err := readFile(b.Path(name), mostContent)
 	if err != nil {
@@ -62,4 +67,19 @@ func (b *Batch) Fetch(kind, name string) (string, error) {
 		return string(content), nil
 	}
 	return strings.TrimRight(string(content), "\r\n"), nil
+}
+
+// status tells the size of a file, when it was last changed, its name, and where it is.
+func status(path string) (string, error) {
+	info, err := os.Stat(path)
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New("it is no file")
+	}
+	if err != nil {
+		return "", fmt.Errorf("cannot read the file %s: %w", path, Reason(err))
+	}
+	if strings.Contains(info.Name(), " ") {
+		return "", fmt.Errorf("the name of %s has blanks, which a carried file must not have", path)
+	}
+	return fmt.Sprintf("%d %s %s %s", info.Size(), info.ModTime().UTC().Format(time.RFC3339), info.Name(), path), nil
 }

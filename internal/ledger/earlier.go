@@ -29,6 +29,10 @@ func earlierOf(tx *transaction, key machine.Key, generation int) (string, error)
 	case before.Generation == generation || state != proof.Made && !started:
 		return remembered, nil
 	}
+	before.Unfinished = state != proof.Made
+	if before.Origin, err = originOf(tx, key); err != nil {
+		return "", err
+	}
 	if err := json.Unmarshal([]byte(spec), &before.Spec); err != nil {
 		return "", damaged(fmt.Sprintf("%s: %s", key, err))
 	}
@@ -95,7 +99,7 @@ func (l *Ledger) Revert(ctx context.Context, run string, key machine.Key, reserv
 		if err != nil || earlier == nil {
 			return err // it has gone back already
 		}
-		if err := reserve(tx, key, reserved); err != nil {
+		if err := errors.Join(reserve(tx, key, reserved), setOrigin(tx, key, earlier.Origin)); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND generation > ?`, key.Site, key.Name, earlier.Generation); err != nil {

@@ -40,6 +40,7 @@ var layout = []table{
 	{"spent", []string{"site", "machine"}, []string{"site", "machine", "generation"}},
 	{"history", []string{"id"}, []string{"id", "at", "run", "user_name", "host_name", "site", "machine", "what", "detail"}},
 	{"calls", []string{"site", "machine"}, []string{"site", "machine", "generation", "token", "report"}},
+	{"origins", []string{"site", "machine"}, []string{"site", "machine", "origin"}},
 	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run"}},
 }
 

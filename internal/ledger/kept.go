@@ -57,6 +57,16 @@ func keptOf(tx *transaction, key machine.Key, disks contract.Disks) (string, err
 	return "disks kept: " + strings.Join(names, " "), nil
 }
 
+// spend writes that no machine of a name may have a generation, or an earlier one, any more.
+func spend(tx *transaction, key machine.Key, generation int) error {
+	if generation == 0 {
+		return nil
+	}
+	_, err := tx.Exec(`INSERT INTO spent (site, machine, generation) VALUES (?, ?, ?)
+		ON CONFLICT (site, machine) DO UPDATE SET generation = CASE WHEN spent.generation > excluded.generation THEN spent.generation ELSE excluded.generation END`, key.Site, key.Name, generation)
+	return err
+}
+
 // LastGenerations reports the last generation of each machine that was retired. What comes
 // later has an identity of its own.
 func (l *Ledger) LastGenerations(ctx context.Context) (map[machine.Key]int, error) {

@@ -51,7 +51,7 @@ func TestAMachinesLife(t *testing.T) {
 		l := opened(t, path)
 		m := with(one("a"), "198.51.100.7")
 		require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}, nil, nil))
-		require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))
+		require.NoError(t, l.Begin(ctx, "r1", m, 1, machine.Origin{}, held("a", "198.51.100.7")))
 		step := Step{Key: m.Key, Generation: 1, Step: "clone", Input: "i", Run: "r1", State: Begun}
 		require.NoError(t, l.Journal(ctx, step))
 		known, err := l.Machines(ctx)
@@ -111,7 +111,7 @@ func TestNoAddressTwice(t *testing.T) {
 		for i := range 200 {
 			all.Go(func() {
 				name, addr := fmt.Sprintf("m%d", i), fmt.Sprintf("198.51.100.%d", i%50)
-				err := ledgers[i%2].Begin(ctx, "r", one(name), 1, held(name, addr))
+				err := ledgers[i%2].Begin(ctx, "r", one(name), 1, machine.Origin{}, held(name, addr))
 				mu.Lock()
 				defer mu.Unlock()
 				if err == nil {
@@ -166,14 +166,14 @@ func TestRunsSideBySide(t *testing.T) {
 	first, second := opened(t, name), opened(t, name)
 	started(t, first, t.Name()+"-1", "a", "b")
 	started(t, second, t.Name()+"-2", "c")
-	assert.ErrorIs(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, held("c", "198.51.100.97")), ErrAddressTaken, "that of a, who is yet to be made")
-	require.NoError(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, held("c", "198.51.100.99")))
+	assert.ErrorIs(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, machine.Origin{}, held("c", "198.51.100.97")), ErrAddressTaken, "that of a, who is yet to be made")
+	require.NoError(t, second.Begin(ctx, t.Name()+"-2", one("c"), 1, machine.Origin{}, held("c", "198.51.100.99")))
 	third := opened(t, name)
 	var busy *Busy
 	require.ErrorAs(t, third.Lock(ctx, "x", anything), &busy)
 	assert.Contains(t, busy.Error(), "run "+t.Name()+"-1 (mint by ann on hv, since ")
 	assert.Contains(t, busy.Error(), "is working on a and 1 more")
-	require.NoError(t, first.Begin(ctx, t.Name()+"-1", one("a"), 1, held("a", "198.51.100.97")))
+	require.NoError(t, first.Begin(ctx, t.Name()+"-1", one("a"), 1, machine.Origin{}, held("a", "198.51.100.97")))
 	require.NoError(t, first.Finish(ctx, t.Name()+"-1", one("a"), "made", ""))
 	started(t, third, t.Name()+"-3", "a")
 	require.NoError(t, first.EndRun(ctx, t.Name()+"-1", "done"))
@@ -191,7 +191,7 @@ func TestARunThatWakesUp(t *testing.T) {
 	started(t, asleep, t.Name()+"-1", "a", "b")
 	asleep.active.Load().done()
 	require.NoError(t, asleep.Current())
-	require.NoError(t, asleep.Begin(ctx, t.Name()+"-1", one("a"), 1, held("a", "198.51.100.97")))
+	require.NoError(t, asleep.Begin(ctx, t.Name()+"-1", one("a"), 1, machine.Origin{}, held("a", "198.51.100.97")))
 	next.timeout = 200 * time.Millisecond
 	require.Eventually(t, func() bool { return next.Lock(ctx, "x", anything) == nil }, 10*time.Second, 20*time.Millisecond)
 	err := asleep.Journal(ctx, Step{Key: one("a").Key, Step: "clone", State: Begun})
@@ -232,7 +232,7 @@ func TestRefusedLedgers(t *testing.T) {
 	good := filepath.Join(dir, "good")
 	l, err := Open(t.Context(), good)
 	require.NoError(t, err)
-	require.NoError(t, l.Begin(t.Context(), "r", one("a"), 1, nil))
+	require.NoError(t, l.Begin(t.Context(), "r", one("a"), 1, machine.Origin{}, nil))
 	require.NoError(t, l.Close())
 	info, err := os.Stat(good)
 	require.NoError(t, err)
@@ -265,7 +265,7 @@ func TestRefusedLedgers(t *testing.T) {
 	_, err = l.db.Exec(`UPDATE machines SET spec = '{' || spec`)
 	require.NoError(t, err)
 	assert.ErrorContains(t, l.Lock(t.Context(), "mint", anything), "it is damaged (quay/a: ")
-	assert.ErrorIs(t, l.Begin(cancelled, "r", one("b"), 1, nil), context.Canceled)
+	assert.ErrorIs(t, l.Begin(cancelled, "r", one("b"), 1, machine.Origin{}, nil), context.Canceled)
 }
 
 // What a server says is reported in words, and no password with it.
@@ -286,12 +286,12 @@ func TestCutOff(t *testing.T) {
 	ctx, name := t.Context(), servertest.Database(t)
 	asleep, next := opened(t, name), opened(t, name)
 	require.NoError(t, asleep.Lock(ctx, "x", anything))
-	require.NoError(t, asleep.Begin(ctx, "r1", one("a"), 1, nil))
+	require.NoError(t, asleep.Begin(ctx, "r1", one("a"), 1, machine.Origin{}, nil))
 	_, err := next.db.Exec(`SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND objid = $1`, lockRuns)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return next.Lock(ctx, "x", anything) == nil }, 10*time.Second, 10*time.Millisecond)
-	assert.ErrorIs(t, asleep.Begin(ctx, "r1", one("b"), 1, nil), ErrLostClaim)
-	require.NoError(t, next.Begin(ctx, "r2", one("c"), 1, nil))
+	assert.ErrorIs(t, asleep.Begin(ctx, "r1", one("b"), 1, machine.Origin{}, nil), ErrLostClaim)
+	require.NoError(t, next.Begin(ctx, "r2", one("c"), 1, machine.Origin{}, nil))
 }
 
 // Everything moves from a file to a server and back, and is the same.
@@ -301,7 +301,7 @@ func TestMoving(t *testing.T) {
 	require.NoError(t, l.StartRun(ctx, Run{ID: "r1", Command: "mint", User: "u", Host: "h"}, nil, nil))
 	m := one("a")
 	m.Info.Notes = "é \"quoted\"\n"
-	require.NoError(t, l.Begin(ctx, "r1", m, 1, held("a", "198.51.100.7")))
+	require.NoError(t, l.Begin(ctx, "r1", m, 1, machine.Origin{}, held("a", "198.51.100.7")))
 	require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: "clone", Input: "i", Run: "r1", State: Begun}))
 	require.NoError(t, l.Seal(ctx, m.Key, "ssh-ed25519 A", map[string]string{"password": "sealed"}))
 	require.NoError(t, l.Finish(ctx, "r1", m, "made", ""))
@@ -328,13 +328,13 @@ func TestCoolingAndPruning(t *testing.T) {
 	everywhere(t, func(t *testing.T, name string) {
 		ctx := t.Context()
 		l := opened(t, name)
-		require.NoError(t, l.Begin(ctx, "r1", one("a"), 1, held("a", "198.51.100.7")))
+		require.NoError(t, l.Begin(ctx, "r1", one("a"), 1, machine.Origin{}, held("a", "198.51.100.7")))
 		require.NoError(t, l.Forget(ctx, "r1", one("a").Key, map[string]time.Time{"survey": time.Now().Add(time.Hour)}, contract.DeleteDisks))
-		assert.ErrorIs(t, l.Begin(ctx, "r1", one("b"), 1, held("b", "198.51.100.7")), ErrAddressTaken)
-		require.NoError(t, l.Begin(ctx, "r1", one("a"), 1, held("a", "198.51.100.7")), "its own")
+		assert.ErrorIs(t, l.Begin(ctx, "r1", one("b"), 1, machine.Origin{}, held("b", "198.51.100.7")), ErrAddressTaken)
+		require.NoError(t, l.Begin(ctx, "r1", one("a"), 1, machine.Origin{}, held("a", "198.51.100.7")), "its own")
 		require.NoError(t, l.KeepDisks(ctx, Kept{Key: one("a").Key, Generation: 1, Disks: []string{"pool/a.disk"}, Run: "r1"}))
 		require.NoError(t, l.Forget(ctx, "r1", one("a").Key, map[string]time.Time{"survey": time.Now().Add(-time.Second)}, contract.KeepDisks))
-		require.NoError(t, l.Begin(ctx, "r1", one("b"), 1, held("b", "198.51.100.7")), "its time is over")
+		require.NoError(t, l.Begin(ctx, "r1", one("b"), 1, machine.Origin{}, held("b", "198.51.100.7")), "its time is over")
 		events, err := l.History(ctx)
 		require.NoError(t, err)
 		require.Len(t, events, 5)

@@ -91,6 +91,10 @@ func (l *Ledger) machines(ctx context.Context, which func(site, name string) sel
 	if err != nil {
 		return nil, err
 	}
+	origins, err := l.origins(ctx, ofSteps)
+	if err != nil {
+		return nil, err
+	}
 	specs := decoder{into: func(i int) *proof.Known { return &all[i].Known }}
 	err = l.read(ctx, `SELECT m.site, m.name, m.generation, m.state, m.spec, m.host, m.store, m.host_key, m.run, m.changed, m.earlier,
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
@@ -102,7 +106,7 @@ func (l *Ledger) machines(ctx context.Context, which func(site, name string) sel
 		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &earlier, &m.Cloned, &m.Started, &m.KeepsDisks); err != nil {
 			return err
 		}
-		m.Changed = parseTime(changed)
+		m.Changed, m.Origin = parseTime(changed), origins[m.Key]
 		for _, s := range open[m.Key] {
 			if s.generation != m.Generation {
 				continue
@@ -184,10 +188,10 @@ func (l *Ledger) read(ctx context.Context, query string, take func(*sql.Rows) er
 	return nil
 }
 
-// Begin writes that a machine of this generation is being made to a spec, and
-// what is reserved for it. It is the first thing that happens to a machine. What
-// was made or started of an earlier generation is remembered until it is gone.
-func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, generation int, reserved []Reservation) error {
+// Begin writes that a machine of this generation is being made to a spec, what of it bears
+// other names than its own, and what is reserved for it. It is the first thing that happens to
+// a machine. What was made or started of an earlier generation is remembered until it is gone.
+func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, generation int, origin machine.Origin, reserved []Reservation) error {
 	return l.write(ctx, func(tx *transaction) error {
 		earlier, err := earlierOf(tx, m.Key, generation)
 		if err != nil {
@@ -206,6 +210,9 @@ func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, gener
 				spec = excluded.spec, run = excluded.run, changed = excluded.changed, earlier = excluded.earlier`,
 			m.Site, m.Name, generation, proof.Making, encode(m.Spec), run, now(), earlier)
 		if err != nil {
+			return err
+		}
+		if err := setOrigin(tx, m.Key, origin); err != nil {
 			return err
 		}
 		return note(tx, Event{Run: run, Key: m.Key, What: "begun", Detail: fmt.Sprintf("generation %d", generation)})
@@ -262,8 +269,11 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 		if err := releaseClaim(tx, run, key); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`INSERT INTO spent (site, machine, generation) SELECT site, name, generation FROM machines WHERE site = ? AND name = ?
-			ON CONFLICT (site, machine) DO UPDATE SET generation = excluded.generation`, key.Site, key.Name); err != nil {
+		var generation int
+		if err := tx.QueryRow(`SELECT COALESCE(MAX(generation), 0) FROM machines WHERE site = ? AND name = ?`, key.Site, key.Name).Scan(&generation); err != nil {
+			return err
+		}
+		if err := spend(tx, key, generation); err != nil {
 			return err
 		}
 		kept, err := keptOf(tx, key, disks)
@@ -275,7 +285,7 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 		}
 		for _, from := range []string{
 			`DELETE FROM secrets WHERE site = ? AND machine = ?`, `DELETE FROM calls WHERE site = ? AND machine = ?`,
-			`DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
+			`DELETE FROM origins WHERE site = ? AND machine = ?`, `DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
 		} {
 			if _, err := tx.Exec(from, key.Site, key.Name); err != nil {
 				return err

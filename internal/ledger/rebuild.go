@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 )
 
@@ -71,6 +72,14 @@ func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []
 			m.Site, m.Name, m.Generation, m.State, encode(m.Spec), m.Host, m.Store, m.Run, now())
 		if err != nil {
 			return err
+		}
+		if err := setOrigin(tx, m.Key, m.Origin); err != nil {
+			return err
+		}
+		if m.Born != "" { // that name has spent the generation
+			if err := spend(tx, machine.Key{Site: m.Site, Name: m.Born}, m.Generation); err != nil {
+				return err
+			}
 		}
 		if m.State == proof.Making {
 			// Nobody knows whether it ever ran: it counts as one that did.

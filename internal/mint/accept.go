@@ -82,20 +82,20 @@ func (d *Desk) acceptance(ctx context.Context, w proof.Work, k ledger.Machine) A
 		a.Agrees = true
 		return a
 	}
-	id := machine.Identity(d.Ledger.ID, k.Key, k.Generation)
+	id := k.ID(d.Ledger.ID)
 	if err := d.agrees(ctx, k, &machine.Machine{Key: k.Key, Spec: to.Spec}); err != nil {
 		a.Why = err.Error()
 		return a
 	}
 	a.Agrees = true
-	a.work = proof.Work{Key: w.Key, Machine: &machine.Machine{Key: k.Key, Spec: to.Spec}, Generation: k.Generation, Identity: id, Accepted: true}
+	a.work = proof.Work{Key: w.Key, Origin: k.Origin, Machine: &machine.Machine{Key: k.Key, Spec: to.Spec}, Generation: k.Generation, Identity: id, Accepted: true}
 	return a
 }
 
 // agrees reports in what a machine, as its site and its guest show it, is not as
 // wanted; nil if in nothing.
 func (d *Desk) agrees(ctx context.Context, k ledger.Machine, wanted *machine.Machine) error {
-	id := machine.Identity(d.Ledger.ID, k.Key, k.Generation)
+	id := k.ID(d.Ledger.ID)
 	opened, err := d.Sites.Site(k.Site)
 	if err != nil {
 		return err

@@ -34,7 +34,7 @@ func (d *Desk) Checkpoints(ctx context.Context, names []string) ([]Kept, error) 
 	}
 	works := make([]proof.Work, len(known))
 	for i, k := range known {
-		works[i] = proof.Work{Key: k.Key, Identity: machine.Identity(d.Ledger.ID, k.Key, k.Generation)}
+		works[i] = proof.Work{Key: k.Key, Identity: k.ID(d.Ledger.ID)}
 	}
 	all := []Kept{}
 	machines, failed := d.ask(ctx, works)
@@ -79,11 +79,10 @@ func (d *Desk) Checkpointing(ctx context.Context, a CheckpointAct, c machine.Che
 	t.do = map[CheckpointAct]func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result{
 		KeepCheckpoint: (*run.Engine).Keep, RestoreCheckpoint: (*run.Engine).Restore, DropCheckpoint: (*run.Engine).Drop}[a]
 	works, refused, err := d.everyday(ctx, t.Command, names, func(k *proof.Known) bool {
-		_, restoring := k.Unfinished()
 		switch {
-		case k.State != proof.Made || k.Open.Has(step.Remove):
+		case k.State != proof.Made || k.Open.Has(step.Remove) || k.Open.BeingRenamed():
 			return false
-		case restoring:
+		case k.Open.Has(step.Restore):
 			return a == RestoreCheckpoint
 		}
 		return a == DropCheckpoint || k.Open.OnlyBy("checkpoint ")

@@ -10,7 +10,6 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/glob"
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/output"
 	"mintbatch/internal/site"
 )
@@ -74,5 +73,5 @@ func (d *Desk) consoleOf(ctx context.Context, name string) (consoler, uuid.UUID,
 	if !ok {
 		return nil, uuid.Nil, fmt.Errorf("%w: site %s gives no access to consoles", site.ErrRefused, k.Site)
 	}
-	return at, machine.Identity(d.Ledger.ID, k.Key, k.Generation), nil
+	return at, k.ID(d.Ledger.ID), nil
 }

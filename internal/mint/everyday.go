@@ -19,8 +19,8 @@ func (d *Desk) everyday(ctx context.Context, command string, names []string, may
 	}
 	for i := range known {
 		k := &known[i].Known
-		w := proof.Work{Key: k.Key, Generation: k.Generation, Identity: machine.Identity(d.Ledger.ID, k.Key, k.Generation), Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}}
-		if w.Refusal, _ = k.Unfinished(); w.Refusal != "" && !may(k) {
+		w := proof.Work{Key: k.Key, Origin: k.Origin, Generation: k.Generation, Identity: k.ID(d.Ledger.ID), Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}}
+		if w.Refusal = k.Unfinished(); w.Refusal != "" && !may(k) {
 			refused = append(refused, w)
 			continue
 		}
@@ -55,7 +55,7 @@ func (d *Desk) Powering(ctx context.Context, a PowerAct, names []string, o Order
 	}
 	var err error
 	t.Works, t.Refused, err = d.everyday(ctx, t.Command, names, func(k *proof.Known) bool {
-		return k.State == proof.Made && (a == PowerOff || k.Open.OnlyBy("power "))
+		return k.State == proof.Made && !k.Open.BeingRenamed() && (a == PowerOff || k.Open.OnlyBy("power "))
 	})
 	return t, err
 }

@@ -34,6 +34,7 @@ const (
 // Entry is what is known of one machine.
 type Entry struct {
 	machine.Key
+	machine.Origin
 	State   proof.State   `json:"state"`
 	Power   machine.Power `json:"power,omitempty"` // as the site has it; empty if it has not, or was not asked
 	AtSite  string        `json:"at_site"`         // `there`, `gone`, `not listed` or `not contacted`
@@ -159,7 +160,7 @@ func (d *Desk) askEach(ctx context.Context, known []ledger.Machine) (there map[s
 	defer cancel()
 	there = map[string]map[uuid.UUID]contract.Machine{}
 	for _, k := range known {
-		m, err := d.Sites.Machine(limited, k.Site, machine.Identity(d.Ledger.ID, k.Key, k.Generation))
+		m, err := d.Sites.Machine(limited, k.Site, k.ID(d.Ledger.ID))
 		if err != nil {
 			return nil, false
 		}
@@ -271,14 +272,14 @@ func (d *Desk) atSites(ctx context.Context, known []ledger.Machine) (sites.Surve
 }
 
 func (d *Desk) entry(k *ledger.Machine, seen map[string]map[uuid.UUID]contract.Machine) Entry {
-	id := machine.Identity(d.Ledger.ID, k.Key, k.Generation)
+	id := k.ID(d.Ledger.ID)
 	e := Entry{Key: k.Key, State: k.State, AtSite: notAsked, Host: k.Host, Store: k.Store, Run: k.Run,
-		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: &k.Spec, Identity: id.String()}
+		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: &k.Spec, Origin: k.Origin, Identity: id.String()}
 	if all, asked := seen[k.Site]; asked {
 		e.AtSite = Gone
 		m, ok := all[id]
 		if !ok && k.Earlier != nil { // which a remake has not replaced
-			m, ok = all[machine.Identity(d.Ledger.ID, k.Key, k.Earlier.Generation)]
+			m, ok = all[k.EarlierID(d.Ledger.ID)]
 		}
 		if ok {
 			e.AtSite, e.Power, e.Used, e.Saved, e.seen = there, m.Power, m.Used, m.Saved, &m

@@ -32,13 +32,14 @@ func wordFor(losses int) string {
 
 // MintQuestion names what a task will change, restart and delete.
 func (t Task) MintQuestion() Question {
-	made, changed, losses, restarts, maybe := 0, 0, 0, 0, 0
+	made, changed, losses, kept, restarts, maybe := 0, 0, 0, 0, 0, 0
 	for _, w := range t.Works {
 		switch w.Word {
 		case proof.New:
 			made++
 		case proof.Remake:
 			losses++
+			kept += len(w.Data)
 		default:
 			changed++
 			restart := func(is func(proof.Reason) bool) bool { return slices.ContainsFunc(w.Reasons, is) }
@@ -60,7 +61,11 @@ func (t Task) MintQuestion() Question {
 	add(restarts, "restart")
 	add(maybe, "possible restart")
 	if losses > 0 {
-		parts = append(parts, fmt.Sprintf("the contents of the disks of %s will be lost", finding.Plural(losses, "machine")))
+		but := ""
+		if kept > 0 {
+			but = ", but for " + finding.Plural(kept, "data disk")
+		}
+		parts = append(parts, fmt.Sprintf("the contents of the disks of %s will be lost%s", finding.Plural(losses, "machine"), but))
 	} else {
 		parts = append(parts, "nothing lost")
 	}

@@ -29,7 +29,7 @@ import (
 )
 
 // row is what the sheet says of one machine of the histories.
-type row struct{ preset, site, cpus, hostname, notes, until string }
+type row struct{ preset, site, cpus, hostname, notes, until, disks string }
 
 // history is a world with what happens to it, and the plain model of what must hold.
 type history struct {
@@ -38,14 +38,17 @@ type history struct {
 	rows   map[string]row
 	told   []string // the commands so far, for whoever reads a failure
 
-	// may be lost: machines at the site whose removal was asked for.
-	may  map[uuid.UUID]bool
-	last map[uuid.UUID]atSite
+	// may be lost: machines at the site whose removal was asked for, and the clones whose data
+	// disks were to go.
+	may     map[uuid.UUID]bool
+	mayData map[uuid.UUID]bool
+	last    map[uuid.UUID]atSite
 	// forgot reports that a ledger was lost, and with it who has shut machines down:
 	// that is drift then, and reverted as such.
 	forgot   bool
-	settling bool   // an operator takes care of it, and knows what is really gone
-	lost     string // what was lost that might not be; empty if nothing
+	renamed  [][2]string // names that were to be given, in order
+	settling bool        // an operator takes care of it, and knows what is really gone
+	lost     string      // what was lost that might not be; empty if nothing
 }
 
 // atSite is a machine as the sandbox keeps it.
@@ -55,6 +58,8 @@ type atSite struct {
 	Name     string
 	Gone     bool
 	Kept     bool
+	OnlyData bool `json:"only_data"`
+	Shape    machine.Shape
 	Power    machine.Power
 	Report   *contract.Report
 	Mark     contract.Mark
@@ -80,6 +85,21 @@ func (w *world) machines(t testing.TB) map[uuid.UUID]atSite {
 	return all
 }
 
+// dataOf are the clones of whose data disks something is there that was used.
+func dataOf(all map[uuid.UUID]atSite) map[uuid.UUID]bool {
+	some := map[uuid.UUID]bool{}
+	for id, m := range all {
+		if m.OnlyData {
+			some[id] = true
+		} else if m.Report != nil || m.Kept {
+			for _, of := range m.Mark.Carried(id, len(m.Shape.Disks)) {
+				some[of] = true
+			}
+		}
+	}
+	return some
+}
+
 // held is what holds at every moment: nothing is lost whose loss was not asked for,
 // and nothing is doubled.
 func (h *history) held(t testing.TB) {
@@ -90,9 +110,14 @@ func (h *history) held(t testing.TB) {
 			h.lost = fmt.Sprintf("%s/%s (%s) was lost", m.Site, m.Name, id)
 		}
 	}
+	for id := range dataOf(h.last) {
+		if !dataOf(now)[id] && !h.mayData[id] {
+			h.lost = fmt.Sprintf("the data disks of clone %s were lost", id)
+		}
+	}
 	names, addresses := map[string]uuid.UUID{}, map[string]string{}
 	for id, m := range now {
-		if m.Kept {
+		if m.Kept || m.OnlyData {
 			continue
 		}
 		key := m.Site + "/" + m.Name
@@ -121,10 +146,10 @@ func (h *history) held(t testing.TB) {
 // sheet writes the sheet as the rows are.
 func (h *history) sheet(t testing.TB) {
 	t.Helper()
-	text := "machine,preset,site,cpus,hostname,notes,until\n"
+	text := "machine,preset,site,cpus,hostname,notes,until,disks\n"
 	for _, name := range slices.Sorted(maps.Keys(h.rows)) {
 		r := h.rows[name]
-		text += fmt.Sprintf("%s,%s,%s,%s,%s,%s,%s\n", name, r.preset, r.site, r.cpus, r.hostname, r.notes, r.until)
+		text += fmt.Sprintf("%s,%s,%s,%s,%s,%s,%s,%s\n", name, r.preset, r.site, r.cpus, r.hostname, r.notes, r.until, r.disks)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(h.dir, "machines.csv"), []byte(text), 0o600))
 }
@@ -152,6 +177,10 @@ func (u unruly) no() error {
 
 func (u unruly) Specs(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]*machine.Spec, error) {
 	return u.Site.(site.SpecSource).Specs(ctx, ids)
+}
+
+func (u unruly) TellName(ctx context.Context, id uuid.UUID, hostname, fqdn string) (contract.Task, error) {
+	return u.Site.(site.Teller).TellName(ctx, id, hostname, fqdn)
 }
 
 func (u unruly) Survey(ctx context.Context) (*contract.Survey, error) {
@@ -225,11 +254,19 @@ func (h *history) request() plan.Request {
 	return plan.Request{Contact: plan.Online, Missing: h.missing()}
 }
 
-// loses marks the machines of some names, as they are at the site, as ones that may go.
-func (h *history) loses(match func(name string) bool) {
+// loses marks the machines of some names, as they are at the site, as ones that may go, with
+// their data disks or without.
+func (h *history) loses(data proof.DataDisks, match func(name string) bool) {
 	for id, m := range h.last {
-		if match(m.Name) {
-			h.may[id] = true
+		if !match(m.Name) && !slices.ContainsFunc(m.Mark.Former, match) {
+			continue
+		}
+		h.may[id] = true
+		if data == proof.LoseDataDisks {
+			h.mayData[id] = true
+			for _, of := range m.Mark.Data {
+				h.mayData[of] = true
+			}
 		}
 	}
 }
@@ -245,9 +282,13 @@ func (h *history) mint(t testing.TB, f fault, allow bool) error {
 			p = p.RevertDrift()
 		}
 		todo, _ := p.Todo(plan.Remakes(allow))
-		h.loses(func(name string) bool {
-			return slices.ContainsFunc(todo, func(w proof.Work) bool { return w.Word == proof.Remake && w.Name == name })
-		})
+		for _, data := range []proof.DataDisks{proof.LoseDataDisks, proof.KeepDataDisks} {
+			h.loses(data, func(name string) bool {
+				return slices.ContainsFunc(todo, func(w proof.Work) bool {
+					return w.Word == proof.Remake && w.Name == name && (len(w.Data) > 0) == bool(data)
+				})
+			})
+		}
 		o, err := do(ctx, s)(s.Minting(ctx, "mint", p, plan.Remakes(allow), mint.Order{}))
 		if o == nil {
 			return err
@@ -261,13 +302,13 @@ func (h *history) mint(t testing.TB, f fault, allow bool) error {
 	})
 }
 
-func (h *history) remake(t testing.TB, f fault, names ...string) error {
+func (h *history) remake(t testing.TB, f fault, data proof.DataDisks, names ...string) error {
 	return h.command(t, f, names, func(ctx context.Context, s *mint.Desk) error {
-		p, err := s.Make(ctx, plan.Request{Names: names, Contact: plan.Online, Missing: h.missing(), Remake: true})
+		p, err := s.Make(ctx, plan.Request{Names: names, Contact: plan.Online, Missing: h.missing(), Remake: true, Data: data})
 		if err != nil {
 			return err
 		}
-		h.loses(func(name string) bool { return slices.Contains(names, name) })
+		h.loses(data, func(name string) bool { return slices.Contains(names, name) })
 		_, err = do(ctx, s)(s.Minting(ctx, "remake", p, plan.AllowRemakes, mint.Order{}))
 		return err
 	})
@@ -279,8 +320,21 @@ func (h *history) retire(t testing.TB, f fault, disks contract.Disks, names ...s
 		if err != nil {
 			return err
 		}
-		h.loses(func(name string) bool { return slices.Contains(names, name) })
+		h.loses(proof.DataDisks(disks == contract.KeepDisks), func(name string) bool { return slices.Contains(names, name) })
 		_, err = do(ctx, s)(mint.Retirement("retire", r.Works, mint.Order{Disks: disks}), nil)
+		return err
+	})
+}
+
+// rename gives a machine and its row another name.
+func (h *history) rename(t testing.TB, f fault, from, to string) error {
+	if r, there := h.rows[from]; there {
+		h.rows[to] = r
+		delete(h.rows, from)
+	}
+	h.renamed = append(h.renamed, [2]string{from, to})
+	return h.command(t, f, nil, func(ctx context.Context, s *mint.Desk) error {
+		_, err := do(ctx, s)(s.Renaming(ctx, from, to, mint.Order{}))
 		return err
 	})
 }
@@ -317,6 +371,7 @@ func (h *history) rebuild(t testing.TB, f fault) error {
 
 // forget loses the ledger, or brings an older copy of it back; rebuild has to follow.
 func (h *history) forget(t testing.TB) {
+	h.finishRenames(t)
 	h.forgot = true
 	path := filepath.Join(h.dir, "mintbatch.ledger")
 	for _, ending := range []string{"", "-wal", "-shm"} {
@@ -324,6 +379,27 @@ func (h *history) forget(t testing.TB) {
 	}
 	if old, err := os.ReadFile(path + ".old"); err == nil {
 		require.NoError(t, os.WriteFile(path, old, 0o600))
+	}
+}
+
+// finishRenames goes on with renames that were interrupted.
+func (h *history) finishRenames(t testing.TB) {
+	for _, names := range h.renamed { // whoever interrupts that, goes on with it
+		err := h.command(t, fault{}, nil, func(ctx context.Context, s *mint.Desk) error {
+			known, err := s.Ledger.MachinesNamed(ctx, names[:1])
+			if err == nil && len(known) == 1 && known[0].Open.BeingRenamed() {
+				var o *mint.Outcome
+				if o, err = do(ctx, s)(s.Renaming(ctx, names[0], names[1], mint.Order{})); o != nil {
+					for _, r := range o.Results {
+						err = errors.Join(err, r.Err)
+					}
+				}
+			}
+			return err
+		})
+		if err != nil {
+			h.told = append(h.told, fmt.Sprintf("rename %s %s (again): %v", names[0], names[1], err))
+		}
 	}
 }
 
@@ -342,6 +418,7 @@ func (h *history) settle(t testing.TB) {
 		t.Helper()
 		t.Fatalf("%s\n%s", fmt.Sprintf(format, args...), strings.Join(h.told, "\n"))
 	}
+	h.finishRenames(t)
 	var err error
 	for range 4 {
 		if err = h.mint(t, fault{}, true); err != nil {
@@ -349,12 +426,15 @@ func (h *history) settle(t testing.TB) {
 			var open []string
 			require.NoError(t, h.command(t, fault{}, nil, func(ctx context.Context, s *mint.Desk) error {
 				p, err := s.Make(ctx, h.request())
+				if err != nil {
+					return fmt.Errorf("%w\n%s", err, strings.Join(h.told, "\n"))
+				}
 				for _, w := range p.Works {
 					if w.Refusal != "" {
 						open = append(open, w.Name)
 					}
 				}
-				return err
+				return nil
 			}))
 			if len(open) > 0 {
 				if failed := h.retire(t, fault{}, contract.KeepDisks, open...); failed != nil {
@@ -397,7 +477,7 @@ func (h *history) settle(t testing.TB) {
 		}
 		known, broken := s.Ledger.Machines(ctx)
 		for _, k := range known {
-			if _, wanted := h.rows[k.Name]; wanted && (len(k.Open) > 0 || k.Earlier != nil || k.State != proof.Made) {
+			if r, wanted := h.rows[k.Name]; wanted && r.site == k.Site && (len(k.Open) > 0 || k.Earlier != nil || k.State != proof.Made) {
 				fail("the journal of %s is open: %s %v %v", k.Name, k.State, k.Open, k.Earlier)
 			}
 		}
@@ -411,9 +491,16 @@ func (h *history) settle(t testing.TB) {
 	require.NoError(t, err)
 	for _, k := range all {
 		known[k.Key.String()] = true
+		for _, of := range k.Data {
+			known[of.String()] = true
+		}
 	}
-	for _, m := range h.last {
-		if key := m.Site + "/" + m.Name; !m.Kept && !known[key] {
+	for id, m := range h.last {
+		key := m.Site + "/" + m.Name
+		switch {
+		case m.OnlyData && !m.Kept && !known[id.String()] && !h.forgot:
+			fail("the data disks of a clone of %s are at the site, and the ledger has forgotten them", key)
+		case !m.OnlyData && !m.Kept && !known[key]:
 			fail("%s is at the site, and the ledger has forgotten it", key)
 		}
 	}
@@ -425,8 +512,8 @@ func histories(t *testing.T, chance *rand.Rand) func() *history {
 	t.Helper()
 	base := t.TempDir()
 	w := served(t, base)
-	h := &history{world: w, chance: chance, may: map[uuid.UUID]bool{}, rows: map[string]row{
-		"bms-h-0": {preset: "node", site: "quay"}, "bms-h-1": {preset: "spare", site: "quay"}, "bms-h-2": {preset: "node", site: "vessel"}}}
+	h := &history{world: w, chance: chance, may: map[uuid.UUID]bool{}, mayData: map[uuid.UUID]bool{}, rows: map[string]row{
+		"bms-h-0": {preset: "node", site: "quay", disks: "1GiB"}, "bms-h-1": {preset: "spare", site: "quay"}, "bms-h-2": {preset: "node", site: "vessel"}}}
 	require.NoError(t, h.mint(t, fault{}, false))
 	content, err := os.ReadFile(filepath.Join(base, "mintbatch.ledger"))
 	require.NoError(t, err)
@@ -438,7 +525,7 @@ func histories(t *testing.T, chance *rand.Rand) func() *history {
 		for _, secret := range []string{"operator.key", "sandbox/key.pem", "sandbox/token"} {
 			require.NoError(t, os.Chmod(filepath.Join(dir, secret), 0o600))
 		}
-		copied := &history{world: served(t, dir), chance: chance, may: map[uuid.UUID]bool{}, rows: maps.Clone(h.rows)}
+		copied := &history{world: served(t, dir), chance: chance, may: map[uuid.UUID]bool{}, mayData: map[uuid.UUID]bool{}, rows: maps.Clone(h.rows)}
 		copied.last = copied.machines(t)
 		return copied
 	}
@@ -468,17 +555,25 @@ func (h *history) step(t testing.TB) {
 	name := names[h.chance.IntN(len(names))]
 	what := ""
 	var err error
-	switch h.chance.IntN(12) {
+	switch h.chance.IntN(14) {
 	case 0, 1:
 		what, err = "mint", h.mint(t, f, false)
 	case 2:
 		what, err = "mint --allow-remake", h.mint(t, f, true)
 	case 3:
-		what, err = "remake "+strings.Join(names[:2], " "), h.remake(t, f, names[:2]...)
+		what, err = "remake "+strings.Join(names[:2], " "), h.remake(t, f, proof.LoseDataDisks, names[:2]...)
 	case 4:
 		what, err = "retire "+name, h.retire(t, f, contract.DeleteDisks, name)
 	case 5:
 		what, err = "retire --keep-disks "+name, h.retire(t, f, contract.KeepDisks, name)
+	case 12:
+		what, err = "remake --keep-data "+name, h.remake(t, f, proof.KeepDataDisks, name)
+	case 13:
+		to := fmt.Sprintf("bms-h-%d", h.chance.IntN(9))
+		if _, there := h.rows[to]; there {
+			to = name + "x"
+		}
+		what, err = "rename "+name+" "+to, h.rename(t, f, name, to)
 	case 6:
 		what, err = "accept "+name, h.accept(t, f, name)
 	case 7:
@@ -546,7 +641,13 @@ var deeds = []struct {
 	{"mint", func(h *history, t testing.TB, f fault) error { h.change(); return h.mint(t, f, false) }},
 	{"mint --allow-remake", func(h *history, t testing.TB, f fault) error { h.change(); return h.mint(t, f, true) }},
 	{"mint of rows that were taken back", func(h *history, t testing.TB, f fault) error { h.changeBack(); return h.mint(t, f, false) }},
-	{"remake", func(h *history, t testing.TB, f fault) error { return h.remake(t, f, "bms-h-0", "bms-h-1") }},
+	{"remake", func(h *history, t testing.TB, f fault) error {
+		return h.remake(t, f, proof.LoseDataDisks, "bms-h-0", "bms-h-1")
+	}},
+	{"remake --keep-data", func(h *history, t testing.TB, f fault) error {
+		return h.remake(t, f, proof.KeepDataDisks, "bms-h-0", "bms-h-1")
+	}},
+	{"rename", func(h *history, t testing.TB, f fault) error { return h.rename(t, f, "bms-h-0", "bms-h-9") }},
 	{"retire", func(h *history, t testing.TB, f fault) error { return h.retire(t, f, contract.DeleteDisks, "bms-h-0") }},
 	{"retire --keep-disks", func(h *history, t testing.TB, f fault) error { return h.retire(t, f, contract.KeepDisks, "bms-h-0") }},
 	{"accept", func(h *history, t testing.TB, f fault) error { h.change(); return h.accept(t, f, "bms-h-0", "bms-h-1") }},
@@ -563,14 +664,14 @@ var deeds = []struct {
 
 // change lets the rows ask for an adjust, a remake and something new.
 func (h *history) change() {
-	h.rows["bms-h-0"] = row{preset: "node", site: "quay", cpus: "2"}
+	h.rows["bms-h-0"] = row{preset: "node", site: "quay", cpus: "2", disks: "1GiB"}
 	h.rows["bms-h-1"] = row{preset: "spare", site: "quay", hostname: "renamed"}
 	h.rows["bms-h-3"] = row{preset: "node", site: "vessel"}
 }
 
 // changeBack lets them ask for what there was.
 func (h *history) changeBack() {
-	h.rows["bms-h-0"] = row{preset: "node", site: "quay", cpus: "1"}
+	h.rows["bms-h-0"] = row{preset: "node", site: "quay", cpus: "1", disks: "1GiB"}
 	h.rows["bms-h-1"] = row{preset: "spare", site: "quay", hostname: "bms-h-1"}
 }
 
@@ -615,12 +716,12 @@ func TestPairs(t *testing.T) {
 func TestSecretsThatAreLost(t *testing.T) {
 	fresh := histories(t, rand.New(rand.NewPCG(1, 1)))
 	count, h := &death{}, fresh()
-	require.NoError(t, h.remake(t, fault{die: count}, "bms-h-0"))
+	require.NoError(t, h.remake(t, fault{die: count}, proof.LoseDataDisks, "bms-h-0"))
 	h.stop()
 	for at := count.count * 2 / 3; at < count.count*5/6; at++ { // from the start to the mark
 		h := fresh()
 		h.told = append(h.told, fmt.Sprintf("remake, dead at %d of %d", at, count.count))
-		_ = h.remake(t, fault{die: &death{at: at}}, "bms-h-0")
+		_ = h.remake(t, fault{die: &death{at: at}}, proof.LoseDataDisks, "bms-h-0")
 		h.late()
 		require.NoError(t, h.sweep(t, fault{}))
 		h.forget(t)

@@ -80,7 +80,28 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 	for _, site := range slices.Sorted(maps.Keys(answers)) {
 		for _, m := range newest(answers[site].Machines, d.Ledger.ID) {
 			key := machine.Key{Site: site, Name: m.Name}
-			if k, is := has[key]; m.Mark.Key != key.String() || is && !isBehind(k, m.Mark, runs) {
+			if m.Mark.Key != key.String() {
+				continue
+			}
+			k, is := has[key]
+			if before, was := formerly(site, m, has, d.Ledger.ID, answers[site]); was && !is {
+				if has[before].Open.BeingRenamed() {
+					continue // which is gone on with by itself
+				}
+				renamed := machine.Machine{Key: key, Spec: has[before].Spec}
+				if m.Mark.Spec != nil {
+					renamed.Spec.Guest.Hostname = m.Mark.Spec.Guest.Hostname
+				}
+				if err := d.Ledger.Rename(ctx, run.ID, before, renamed); err != nil {
+					return came, err
+				}
+				k, is = has[before], true
+				k.Spec = renamed.Spec
+				if !isBehind(k, m.Mark, runs) {
+					came.Machines = append(came.Machines, Rebuilt{Key: key, Whole: true})
+				}
+			}
+			if is && !isBehind(k, m.Mark, runs) {
 				continue
 			}
 			rebuilt, err := d.restore(ctx, run.ID, key, m)
@@ -91,7 +112,7 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 		}
 		for _, kept := range answers[site].Kept {
 			key := machine.Key{Site: site, Name: kept.Name}
-			if generation := plan.GenerationOf(d.Ledger.ID, key, kept.ID); generation > 0 {
+			if generation := machine.GenerationOf(d.Ledger.ID, key, kept.ID); generation > 0 {
 				if err := d.Ledger.KeepDisks(ctx, ledger.Kept{Key: key, Generation: generation, Disks: kept.Files, Run: run.ID}); err != nil {
 					return came, err
 				}
@@ -99,6 +120,25 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 		}
 	}
 	return came, d.Ledger.EndRun(context.WithoutCancel(ctx), run.ID, "done")
+}
+
+// formerly finds the machine of the ledger that one at a site was before it was renamed by a run
+// which the ledger does not know.
+func formerly(site string, m contract.Machine, has map[machine.Key]ledger.Machine, id uuid.UUID, answer *contract.Survey) (machine.Key, bool) {
+	there := plan.ByIdentity(answer)
+	for _, name := range m.Mark.Former {
+		key := machine.Key{Site: site, Name: name}
+		k, is := has[key]
+		if !is {
+			continue
+		}
+		_, now := there[k.ID(id)]
+		_, before := there[k.EarlierID(id)]
+		if k.ID(id) == m.ID || !now && !before {
+			return key, true
+		}
+	}
+	return machine.Key{}, false
 }
 
 // isBehind reports whether a site knows more of a machine than the ledger: a later
@@ -238,7 +278,7 @@ func (d *Desk) adopt(ctx context.Context, id uuid.UUID, answers sites.Surveys, k
 // started is unfinished: it may lack its seed.
 func (d *Desk) restore(ctx context.Context, runID string, key machine.Key, m contract.Machine) (Rebuilt, error) {
 	rebuilt := Rebuilt{Key: key, Unfinished: m.Mark.Stage == contract.StageMaking && m.Power == machine.Off}
-	restored := ledger.Machine{Known: proof.Known{Key: key, Generation: m.Mark.Generation, State: proof.Made, Host: m.Host, Store: m.Store}, Run: m.Mark.Run}
+	restored := ledger.Machine{Known: proof.Known{Key: key, Origin: m.Mark.Origin, Generation: m.Mark.Generation, State: proof.Made, Host: m.Host, Store: m.Store}, Run: m.Mark.Run}
 	if rebuilt.Unfinished {
 		restored.State = proof.Making
 	}

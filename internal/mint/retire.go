@@ -7,6 +7,8 @@ import (
 	"maps"
 	"slices"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
@@ -87,7 +89,8 @@ func (d *Desk) retired(ctx context.Context, name string) ([]ledger.Event, error)
 }
 
 // Retirable refuses to forget machines that a site does not list, where it lists
-// so few that it is not believed, and those of which it has a later clone.
+// so few that it is not believed, and those of which it has a later clone. It adds to the works
+// what else there is to remove.
 func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.Missing) error {
 	if len(works) == 0 {
 		return nil
@@ -113,12 +116,28 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 			last[machine.Key{Site: site, Name: m.Name}] = m.Mark.Generation
 		}
 	}
-	for _, w := range works {
+	for i, w := range works {
 		if last[w.Key] > w.Generation {
 			return fmt.Errorf("%s: %s", w.Name, proof.UnknownClone)
 		}
+		works[i].Rests = rests(w, answers[w.Site].Machines, d.Ledger.ID)
 	}
 	return nil
+}
+
+// rests are clones of a machine that a site has besides those which the ledger tells of: a run
+// that was told of no machines has left them behind.
+func rests(w proof.Work, machines []contract.Machine, id uuid.UUID) (all []proof.Rest) {
+	earlier := uuid.Nil
+	if e := w.Earlier; e != nil {
+		earlier = e.Identity(id, w.Key, e.Generation)
+	}
+	for _, m := range machines {
+		if m.Mark != nil && m.Mark.Ledger == id && m.Mark.Key == w.Key.String() && m.ID != w.Identity && m.ID != earlier {
+			all = append(all, proof.Rest{Identity: m.ID, Generation: m.Mark.Generation})
+		}
+	}
+	return all
 }
 
 // Owned lists the machines of the ledger whose names match one of the globs,
@@ -140,8 +159,8 @@ func (d *Desk) owned(ctx context.Context, names []string) ([]proof.Work, error) 
 	}
 	var works []proof.Work
 	for _, k := range known {
-		works = append(works, proof.Work{Key: k.Key, Generation: k.Generation, Identity: machine.Identity(d.Ledger.ID, k.Key, k.Generation),
-			Earlier: plan.EarlierOf(k), Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}})
+		works = append(works, proof.Work{Key: k.Key, Origin: k.Origin, Generation: k.Generation, Identity: k.ID(d.Ledger.ID), Earlier: k.Earlier, BeingRenamed: k.Open.BeingRenamed(),
+			Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}})
 	}
 	return works, nil
 }
@@ -160,7 +179,7 @@ func (d *Desk) keptDisks(ctx context.Context, o *Outcome, disks contract.Disks) 
 	kept, err := d.Ledger.Kept(ctx)
 	for _, k := range kept {
 		if slices.ContainsFunc(o.Results, func(r run.Result) bool {
-			return r.Err == nil && r.Key == k.Key && (r.Generation == k.Generation || r.Earlier == k.Generation)
+			return r.Err == nil && r.Key == k.Key && (r.Generation == k.Generation || r.Earlier != nil && r.Earlier.Generation == k.Generation)
 		}) {
 			some = append(some, k)
 		}

@@ -33,6 +33,7 @@ type Order struct {
 	Disks       contract.Disks // what becomes of those of machines that are retired
 	StopAfter   int
 	Checkpoint  machine.Checkpoint // the one that is kept, restored or dropped
+	NewName     string             // of a machine that is renamed
 	Waves       wave.Sizes
 	Window      window.Window // when changes may be begun that restart a machine
 }
@@ -201,7 +202,7 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 	engine := run.Engine{
 		Run: r.ID, Ledger: d.Ledger, Owner: d.Ledger.ID, Sites: d.Sites.Opened(), Limits: plan.Limits(d.Batch), Times: plan.Times(d.Batch), Reserved: t.reserved(),
 		Sealing: sealing, Random: rand.Reader, Cooling: d.cooling(), Disks: t.Order.Disks,
-		Gates: t.gates(), Window: t.Order.Window, Checkpoint: t.Order.Checkpoint, StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
+		Gates: t.gates(), Window: t.Order.Window, Checkpoint: t.Order.Checkpoint, NewName: t.Order.NewName, StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
 	}
 	if t.callsHome() {
 		calls, err := callhome.Listen(d.Setup.CallHome.Listen.AddrPort, d.Ledger.TakeCall, d.log)

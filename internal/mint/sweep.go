@@ -80,5 +80,14 @@ func Works(due []Due) []proof.Work {
 
 // Stopping is the task of shutting machines down.
 func Stopping(command string, works []proof.Work, o Order) Task {
-	return Task{Command: command, Works: works, Order: o, do: (*run.Engine).Stop}
+	t := Task{Command: command, Order: o, do: (*run.Engine).Stop}
+	for _, w := range works {
+		if w.BeingRenamed {
+			w.Refusal = "it is being renamed, which was interrupted: finish that first"
+			t.Refused = append(t.Refused, w)
+		} else {
+			t.Works = append(t.Works, w)
+		}
+	}
+	return t
 }

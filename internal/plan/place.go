@@ -124,7 +124,10 @@ type placer struct {
 func (at placer) order(w proof.Work) place.Order {
 	m := w.Machine
 	o := place.Order{Key: w.Key, Host: m.Clone.Host, Store: m.Clone.Store, Kind: m.Clone.Kind, Template: at.templates[m.Clone.Template],
-		Disks: m.Shape.Disks, Clone: true, Group: group(at.site, m.Spec)}
+		Disks: m.Shape.Disks, Clone: true, Needs: contract.Needs(m.Clone.Hardware), Group: group(at.site, m.Spec)}
+	if m.Clone.DiskKind == machine.FullDisk {
+		o.Whole = max(o.Template.Disk, m.Shape.Disk)
+	}
 	for _, a := range m.Adapters {
 		o.Networks = append(o.Networks, a.Network)
 	}
@@ -176,6 +179,12 @@ func unusable(answer *contract.Survey, w *batch.Wanted, told map[finding.Positio
 		}
 		if told[at] {
 			continue
+		}
+		if source, is := machine.SourceOf(t.Name); is && t.Problem == "" {
+			told[at] = true
+			remarks.Add(finding.Finding{Severity: finding.Warning, Code: "template-in-use", At: at, Value: t.Name,
+				Message: fmt.Sprintf("%s was in use and is not sealed: its clones share what it has got, such as the machine id, logins with their passwords, keys, DHCP leases and logs; their answers replace host name, addresses and host keys", source.Name),
+				Hint:    "for machines of different owners, prepare a template instead"})
 		}
 		for _, remark := range t.Remarks {
 			told[at] = true

@@ -52,6 +52,8 @@ type Request struct {
 	// Remake clones machines again that are there, but for those that the same command
 	// has cloned again already before it was interrupted.
 	Remake bool
+	// Data says what becomes of their data disks.
+	Data proof.DataDisks
 }
 
 // Plan is what a run would do, and all that it needs to do so.
@@ -86,16 +88,20 @@ func (p *Planner) Make(ctx context.Context, r Request) (*Plan, error) {
 			return nil, err
 		}
 		others = p.surveyOthers(ctx, known, keep, asked)
+		if err := p.addSources(ctx, known, asked); err != nil {
+			return nil, err
+		}
 	}
 	plan, err := p.Compare(ctx, known, asked, others, r.Missing, keep)
 	if err != nil {
 		return nil, err
 	}
 	if r.Remake {
-		if plan.Proof, err = p.remade(ctx, plan.Proof); err != nil {
+		if plan.Proof, err = p.remade(ctx, plan.Proof, r.Data); err != nil {
 			return nil, err
 		}
 	}
+	plan.Proof = p.awaitSources(plan.Proof)
 	if err := p.examine(ctx, plan, r.Missing, known, asked, others); err != nil {
 		return nil, err
 	}
@@ -108,13 +114,13 @@ func (p *Planner) Make(ctx context.Context, r Request) (*Plan, error) {
 	return plan, err
 }
 
-func (p *Planner) remade(ctx context.Context, from proof.Proof) (proof.Proof, error) {
+func (p *Planner) remade(ctx context.Context, from proof.Proof, data proof.DataDisks) (proof.Proof, error) {
 	var keys []machine.Key
 	for _, w := range from.Works {
 		keys = append(keys, w.Key)
 	}
 	finished, err := p.Ledger.Finished(ctx, "remake", keys)
-	return from.Remade(p.Ledger.ID, finished), err
+	return from.Remade(p.Ledger.ID, finished, data), err
 }
 
 // examine refuses a plan that cannot work out, and adds what there is to be warned of.

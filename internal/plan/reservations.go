@@ -60,6 +60,7 @@ func (p *Planner) foreign(known []ledger.Machine, all ...sites.Surveys) *foreign
 		for generation := 1; generation <= k.Generation; generation++ {
 			ours[machine.Identity(p.Ledger.ID, k.Key, generation)] = true
 		}
+		ours[k.ID(p.Ledger.ID)], ours[k.EarlierID(p.Ledger.ID)] = true, true
 	}
 	for _, answers := range all {
 		for site, answer := range answers {

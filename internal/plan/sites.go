@@ -129,7 +129,7 @@ func (p *Planner) sealedMissing(ctx context.Context, of proof.Proof) (finding.Li
 func (p *Planner) notAtSite(asked sites.Surveys, of proof.Proof) (found, warnings finding.List) {
 	cloned := map[machine.Key]bool{}
 	for _, w := range of.Works {
-		if w.Word == proof.New || w.Word == proof.Remake {
+		if (w.Word == proof.New || w.Word == proof.Remake) && w.Refusal == "" {
 			cloned[w.Key] = true
 		}
 	}

@@ -79,10 +79,10 @@ func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
 			continue // there is nothing yet that could stay
 		}
 		is := batch.Has{Spec: k.Spec, Host: k.Host, Store: k.Store}
-		there, seen := sites[w.Site][machine.Identity(p.Ledger.ID, w.Key, k.Generation)]
+		there, seen := sites[w.Site][k.ID(p.Ledger.ID)]
 		if e := k.Earlier; e != nil && e.Generation > 0 && !seen {
 			// The clone that was to be replaced is still what is there.
-			if old, seen := sites[w.Site][machine.Identity(p.Ledger.ID, w.Key, e.Generation)]; seen {
+			if old, seen := sites[w.Site][k.EarlierID(p.Ledger.ID)]; seen {
 				is, there = batch.Has{Spec: e.Spec, Host: e.Host, Store: e.Store}, old
 			}
 		}
@@ -130,8 +130,8 @@ func (p *Planner) Doubts(known []ledger.Machine, asked sites.Surveys, missing Mi
 		}
 		made[k.Site]++
 		found := false
-		for _, generation := range []int{k.Generation, EarlierOf(k)} {
-			_, listed := there[machine.Identity(p.Ledger.ID, k.Key, generation)]
+		for _, id := range []uuid.UUID{k.ID(p.Ledger.ID), k.EarlierID(p.Ledger.ID)} {
+			_, listed := there[id]
 			found = found || listed
 		}
 		if !found {
@@ -146,15 +146,6 @@ func (p *Planner) Doubts(known []ledger.Machine, asked sites.Surveys, missing Mi
 		}
 	}
 	return doubts
-}
-
-// EarlierOf returns the generation of the clone that an open remake is to replace; 0 if
-// there is none.
-func EarlierOf(k ledger.Machine) int {
-	if k.Earlier == nil {
-		return 0
-	}
-	return k.Earlier.Generation
 }
 
 // DoubtWarnings warns of sites whose answer is doubted.
@@ -183,27 +174,12 @@ func (p *Planner) spent(ctx context.Context, asked sites.Surveys) (map[machine.K
 	for name, answer := range asked {
 		for _, k := range answer.Kept {
 			key := machine.Key{Site: name, Name: k.Name}
-			if generation := GenerationOf(p.Ledger.ID, key, k.ID); generation > spent[key] {
+			if generation := machine.GenerationOf(p.Ledger.ID, key, k.ID); generation > spent[key] {
 				spent[key] = generation
 			}
 		}
 	}
 	return spent, nil
-}
-
-// mostGenerations is how often a machine may have been cloned for its identity to
-// be recognized without a mark.
-const mostGenerations = 1000
-
-// GenerationOf finds the generation of a machine that has an identity; 0 if it is
-// another ledger's.
-func GenerationOf(id uuid.UUID, key machine.Key, identity uuid.UUID) int {
-	for generation := 1; generation <= mostGenerations; generation++ {
-		if machine.Identity(id, key, generation) == identity {
-			return generation
-		}
-	}
-	return 0
 }
 
 // newLedger reports a ledger that is begun anew although the sites have the sheet's
@@ -267,7 +243,7 @@ func (p *Planner) otherCopies(ctx context.Context, known []ledger.Machine, asked
 	at := map[uuid.UUID]*ledger.Machine{}
 	for i, k := range known {
 		ours[k.Run] = true
-		at[machine.Identity(p.Ledger.ID, k.Key, k.Generation)] = &known[i]
+		at[k.ID(p.Ledger.ID)] = &known[i]
 	}
 	n, first, run := 0, "", ""
 	for _, name := range slices.Sorted(maps.Keys(asked)) {

@@ -99,9 +99,15 @@ func restoreChain(j *job) chain {
 	if fresh && (m.DropSeed || m.Guest.Confirm == machine.CallHome) && kinds.Of(m.Guest).Reads() {
 		steps = append(steps, act{name: step.Seed, input: time.Now(), do: func(ctx, _ context.Context) error { return j.seed(ctx) }})
 	}
+	if fresh && m.Media != "" {
+		steps = append(steps, j.siteAct(step.Insert, time.Now(), func(ctx context.Context) (contract.Task, error) { return j.site.Insert(ctx, id, m.Media) }))
+	}
 	switch {
 	case m.Power.Rests() == machine.On && fresh:
 		steps = append(steps, j.startActs()[0], act{name: step.Confirm, input: time.Now(), do: j.confirm})
+		if m.Media != "" {
+			steps = append(steps, j.eject())
+		}
 	case m.Power.Rests() == machine.On:
 		steps = append(steps, j.startActs()...)
 	}

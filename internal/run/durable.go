@@ -20,7 +20,7 @@ type Durable interface {
 	Fail(ctx context.Context, s ledger.Step, what string) error
 	HostKey(ctx context.Context, key machine.Key) (string, error)
 
-	Begin(ctx context.Context, run string, m machine.Machine, generation int, reserved []ledger.Reservation) error
+	Begin(ctx context.Context, run string, m machine.Machine, generation int, origin machine.Origin, reserved []ledger.Reservation) error
 	Replacing(ctx context.Context, key machine.Key, how ledger.Removal) error
 	Revert(ctx context.Context, run string, key machine.Key, reserved []ledger.Reservation) error
 	Reserve(ctx context.Context, key machine.Key, reserved []ledger.Reservation) error
@@ -31,6 +31,7 @@ type Durable interface {
 	Called(ctx context.Context, key machine.Key, generation int) (*contract.Report, error)
 	NoteStage(ctx context.Context, run string, key machine.Key, detail string) error
 	CloseOwn(ctx context.Context, run string, key machine.Key, what, detail string) error
+	Rename(ctx context.Context, run string, from machine.Key, to machine.Machine) error
 	KeepDisks(ctx context.Context, k ledger.Kept) error
 	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks) error
 }

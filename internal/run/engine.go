@@ -56,6 +56,8 @@ type Engine struct {
 	Home string
 	// Checkpoint is the one that is kept, restored or dropped.
 	Checkpoint machine.Checkpoint
+	// NewName is that of a machine that is renamed.
+	NewName string
 	// Gates say which machines wait for which others; nil if none does.
 	Gates *Gates
 	// StopAfter ends the run after so many failed machines; 0 means never.
@@ -417,7 +419,7 @@ func (j *job) slotOf(name step.Name) Slot {
 	switch {
 	case (name == step.Reserve || name == step.Clone) && clones && j.work.Machine.Clone.Kind == machine.Full:
 		return FullClone
-	case name == step.Detach:
+	case name == step.Detach, name == step.Carry:
 		return FullClone // it copies as much
 	case name == step.Start:
 		return Starting

@@ -202,7 +202,8 @@ func (forgetful) Replacing(context.Context, machine.Key, ledger.Removal) error {
 func (forgetful) Revert(context.Context, string, machine.Key, []ledger.Reservation) error {
 	return nil
 }
-func (forgetful) Current() error { return nil }
+func (forgetful) Rename(context.Context, string, machine.Key, machine.Machine) error { return nil }
+func (forgetful) Current() error                                                     { return nil }
 func (forgetful) Steps(context.Context, machine.Key, int) (map[string]ledger.Step, error) {
 	return map[string]ledger.Step{}, nil
 }
@@ -220,7 +221,7 @@ func (forgetful) Called(context.Context, machine.Key, int) (*contract.Report, er
 }
 func (forgetful) CloseOwn(context.Context, string, machine.Key, string, string) error { return nil }
 func (forgetful) KeepDisks(context.Context, ledger.Kept) error                        { return nil }
-func (forgetful) Begin(context.Context, string, machine.Machine, int, []ledger.Reservation) error {
+func (forgetful) Begin(context.Context, string, machine.Machine, int, machine.Origin, []ledger.Reservation) error {
 	return nil
 }
 func (forgetful) Reserve(context.Context, machine.Key, []ledger.Reservation) error   { return nil }

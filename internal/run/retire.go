@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -24,8 +25,11 @@ func retireChain(j *job) chain {
 		entry := ledger.Step{Key: j.work.Key, Generation: j.work.Generation, Step: string(step.Remove), Run: j.Run, Error: err.Error()}
 		return j.Ledger.Fail(ctx, entry, "not retired")
 	}}
-	for _, generation := range j.generations() {
-		c.steps = append(c.steps, j.removal(generation)...)
+	for _, one := range j.clones() {
+		c.steps = append(c.steps, j.removal(one)...)
+	}
+	if data := j.handedOn(); len(data) > 0 {
+		c.steps = append(c.steps, act{name: step.Remove, ends: true, do: func(ctx, _ context.Context) error { return j.removeData(ctx, step.Remove, data, j.Disks) }})
 	}
 	c.steps[0].gated = true
 	return c
@@ -38,12 +42,45 @@ func stopChain(j *job) chain {
 	return chain{steps: []act{stop}, end: func(context.Context) error { return nil }}
 }
 
-// generations are those of which something may be at the site.
-func (j *job) generations() []int {
-	if earlier := j.work.Earlier; earlier > 0 {
-		return []int{j.work.Generation, earlier}
+// clone is a generation of a machine at its site.
+type clone struct {
+	id         uuid.UUID
+	generation int
+}
+
+// clones are those of which something may be at the site.
+func (j *job) clones() []clone {
+	all := []clone{{j.work.Identity, j.work.Generation}}
+	if e := j.work.Earlier; e != nil && e.Generation > 0 {
+		all = append(all, clone{e.Identity(j.Owner, j.work.Key, e.Generation), e.Generation})
 	}
-	return []int{j.work.Generation}
+	for _, r := range j.work.Rests {
+		all = append(all, clone{r.Identity, r.Generation})
+	}
+	return all
+}
+
+// handedOn are the identities of clones that are gone, for which data disks were made that this
+// machine has, or was to have.
+func (j *job) handedOn() []uuid.UUID {
+	data := slices.Clone(j.work.Data)
+	if e := j.work.Earlier; e != nil {
+		data = append(data, e.Data...)
+	}
+	return distinct(data, func(id uuid.UUID) bool {
+		return slices.ContainsFunc(j.clones(), func(c clone) bool { return c.id == id })
+	})
+}
+
+// distinct lists each identity once, without those for which but reports true.
+func distinct(all []uuid.UUID, but func(uuid.UUID) bool) []uuid.UUID {
+	var some []uuid.UUID
+	for _, id := range all {
+		if id != uuid.Nil && !slices.Contains(some, id) && !but(id) {
+			some = append(some, id)
+		}
+	}
+	return some
 }
 
 // stopAct is the step that shuts a machine down. It stays in the journal until the
@@ -57,8 +94,8 @@ func (j *job) stopAct(limit step.Name, id uuid.UUID) act {
 // removal is the steps that shut down and delete one generation of a machine. Of a
 // machine that is still there, the journal reports whether it was shut down, or may be
 // incomplete.
-func (j *job) removal(generation int) []act {
-	id := machine.Identity(j.Owner, j.work.Key, generation)
+func (j *job) removal(of clone) []act {
+	id := of.id
 	var find sync.Once
 	var there *contract.Machine // nil if it is gone; a clone that was cut short may have left something
 	var failed error
@@ -79,12 +116,39 @@ func (j *job) removal(generation int) []act {
 		if err != nil {
 			return false, err
 		}
-		return false, j.beforeRemoval(ctx, m, generation)
+		return false, j.beforeRemoval(ctx, m, of.generation)
 	}
 	remove.do = func(ctx, _ context.Context) error {
 		return j.perform(ctx, step.Remove, func(ctx context.Context) (contract.Task, error) { return j.site.Remove(ctx, id, j.Disks) })
 	}
 	return []act{stop, remove}
+}
+
+// removeData deletes data disks that were made for clones which are gone, or keeps them for
+// good, which is written down first.
+func (j *job) removeData(ctx context.Context, during step.Name, of []uuid.UUID, disks contract.Disks) error {
+	for _, id := range of {
+		if disks == contract.KeepDisks {
+			if err := j.Ledger.KeepDisks(context.WithoutCancel(ctx), j.keptData(id)); err != nil {
+				return err
+			}
+		}
+		if err := j.perform(ctx, during, func(ctx context.Context) (contract.Task, error) { return j.site.Remove(ctx, id, disks) }); err != nil {
+			return fmt.Errorf("its data disks: %w", err)
+		}
+	}
+	return nil
+}
+
+// keptData are data disks that are kept, of a clone that is gone, under whatever name it was made.
+func (j *job) keptData(id uuid.UUID) ledger.Kept {
+	for _, name := range append([]string{j.work.Name}, j.work.Former...) {
+		key := machine.Key{Site: j.work.Site, Name: name}
+		if generation := machine.GenerationOf(j.Owner, key, id); generation > 0 {
+			return ledger.Kept{Key: key, Generation: generation, Run: j.Run}
+		}
+	}
+	return ledger.Kept{Key: j.work.Key, Generation: j.work.Generation, Run: j.Run}
 }
 
 // owned finds a machine at its site; nil if it is gone. One that does not carry this
@@ -96,7 +160,7 @@ func (j *job) owned(ctx context.Context, id uuid.UUID) (*contract.Machine, error
 		return nil, nil
 	case err != nil:
 		return nil, err
-	case m.Mark == nil || m.Mark.Ledger != j.Owner || m.Mark.Key != j.work.Key.String():
+	case m.Mark == nil || m.Mark.Ledger != j.Owner || m.Mark.Key != j.work.Key.String() && !j.work.BeingRenamed:
 		return nil, fmt.Errorf("%w: the machine at the site does not carry this ledger's mark", site.ErrRefused)
 	}
 	return m, nil
@@ -109,6 +173,11 @@ func (j *job) beforeRemoval(ctx context.Context, there *contract.Machine, genera
 		return keeper.DropLeases(ctx, j.work.Name, machine.Cards(j.work.Machine.Adapters))
 	}
 	if there != nil && j.Disks == contract.KeepDisks {
+		for _, id := range j.handedOn() {
+			if err := j.Ledger.KeepDisks(context.WithoutCancel(ctx), j.keptData(id)); err != nil {
+				return err
+			}
+		}
 		return j.Ledger.KeepDisks(context.WithoutCancel(ctx), ledger.Kept{Key: j.work.Key, Generation: generation, Disks: there.Files, Run: j.Run})
 	}
 	return nil

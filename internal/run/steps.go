@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -76,6 +77,12 @@ func mintChain(j *job) chain {
 		seed.beside = true
 		add(seed)
 	}
+	if !adjust && m.Media != "" {
+		add(j.siteAct(step.Insert, m.Media, func(ctx context.Context) (contract.Task, error) { return j.site.Insert(ctx, id, m.Media) }))
+	}
+	if !adjust && j.carries() {
+		add(act{name: step.Carry, input: m.Guest.Carry, do: func(ctx, _ context.Context) error { return j.carry(ctx) }})
+	}
 	keeps := !adjust || j.work.Changes("checkpoint")
 	if keeps && m.KeepsAt(true) {
 		add(act{name: step.Checkpoint, input: m.Checkpoint, do: func(ctx, _ context.Context) error { return j.keepAll(ctx, step.Checkpoint) }})
@@ -96,6 +103,9 @@ func mintChain(j *job) chain {
 	}
 	if power == machine.On {
 		add(act{name: step.Confirm, input: m.Spec, do: j.confirm})
+		if !adjust && (m.Media != "" || j.carries()) {
+			add(j.eject())
+		}
 	}
 	if keeps && m.KeepsAt(false) {
 		add(act{name: step.Keep, input: m.Checkpoint, do: func(ctx, _ context.Context) error { return j.keepAll(ctx, step.Keep) }})
@@ -117,6 +127,23 @@ func mintChain(j *job) chain {
 		what, detail = "changed", j.work.Why()
 	}
 	return chain{steps: steps, end: func(ctx context.Context) error { return j.Ledger.Finish(ctx, j.Run, *m, what, detail) }}
+}
+
+// eject is the step that takes the media out once the guest has done its first boot.
+func (j *job) eject() act {
+	return act{name: step.Eject, input: time.Now(), do: func(ctx, _ context.Context) error {
+		if j.work.Machine.Media != "" {
+			if err := j.perform(ctx, step.Eject, func(ctx context.Context) (contract.Task, error) { return j.site.Insert(ctx, j.work.Identity, "") }); err != nil {
+				return err
+			}
+		}
+		if !j.carries() {
+			return nil
+		}
+		return j.perform(ctx, step.Eject, func(ctx context.Context) (contract.Task, error) {
+			return j.site.Carry(ctx, j.work.Identity, contract.Image{})
+		})
+	}}
 }
 
 // acceptChain lists the steps by which ledger and mark say what a machine is already.
@@ -181,7 +208,7 @@ func (j *job) keepsPower(shape machine.Shape, cards []machine.Card) bool {
 // begin writes that the machine is being made, and where, before anything is.
 func (j *job) begin(ctx context.Context, reserved []ledger.Reservation) error {
 	durable := context.WithoutCancel(ctx)
-	if err := j.Ledger.Begin(durable, j.Run, *j.work.Machine, j.work.Generation, reserved); err != nil {
+	if err := j.Ledger.Begin(durable, j.Run, *j.work.Machine, j.work.Generation, j.work.Origin, reserved); err != nil {
 		return err
 	}
 	if p := j.work.Place; p != nil {
@@ -207,7 +234,7 @@ func seededOf(adapters []machine.Adapter) []seeded {
 
 func (j *job) mark(stage contract.Stage) contract.Mark {
 	m := j.work.Machine
-	return contract.Mark{Ledger: j.Owner, Key: m.Key.String(), Generation: j.work.Generation, Stage: stage,
+	return contract.Mark{Ledger: j.Owner, Key: m.Key.String(), Origin: j.work.Origin, Generation: j.work.Generation, Stage: stage,
 		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Info: m.Info, Spec: contract.MarkedSpec(m.Spec)}
 }
 
@@ -231,6 +258,11 @@ func (j *job) perform(ctx context.Context, name step.Name, do atSite) error {
 
 // performTask is perform, and returns the task as it ended.
 func (j *job) performTask(ctx context.Context, name step.Name, do atSite) (contract.Task, error) {
+	return j.performOn(ctx, name, j.work.Identity, do)
+}
+
+// performOn is performTask for an act on a clone, which is powered off if it has to be.
+func (j *job) performOn(ctx context.Context, name step.Name, id uuid.UUID, do atSite) (contract.Task, error) {
 	t, err := j.performOnce(ctx, name, do)
 	switch {
 	case !errors.Is(err, site.ErrNoShutdown):
@@ -239,7 +271,7 @@ func (j *job) performTask(ctx context.Context, name step.Name, do atSite) (contr
 		return t, fmt.Errorf("%w; --force-off powers it off", err)
 	}
 	_, err = j.performOnce(ctx, name, func(ctx context.Context) (contract.Task, error) {
-		return j.site.Power(ctx, j.work.Identity, machine.Cut)
+		return j.site.Power(ctx, id, machine.Cut)
 	})
 	if err != nil {
 		return t, fmt.Errorf("power it off: %w", err)
@@ -318,7 +350,7 @@ func sleep(ctx context.Context, d time.Duration) error {
 }
 
 func (j *job) clone(ctx context.Context) error {
-	if j.work.Replaces != uuid.Nil {
+	if j.work.Replaces != uuid.Nil || len(j.lost()) > 0 {
 		if err := j.replace(ctx); err != nil {
 			return fmt.Errorf("remove the clone that this one replaces: %w", err)
 		}
@@ -328,6 +360,8 @@ func (j *job) clone(ctx context.Context) error {
 	order := contract.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(contract.StageMaking), Shape: m.Shape, Adapters: machine.Cards(m.Adapters)}
 	if p := j.work.Place; p != nil {
 		order.Host, order.Store = p.Host, p.Store
+	} else if len(j.work.Data) > 0 { // where its data disks are
+		order.Host, order.Store = cmp.Or(order.Host, j.work.Was.Host), cmp.Or(order.Store, j.work.Was.Store)
 	}
 	t, err := j.performTask(ctx, step.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Clone(ctx, order) })
 	switch {
@@ -345,27 +379,60 @@ func (j *job) clone(ctx context.Context) error {
 	return j.Ledger.SetPlace(context.WithoutCancel(ctx), m.Key, made.Host, made.Store)
 }
 
-// replace removes the clone that this one replaces. That the site is asked is
+// goes says what becomes of the disks that were made for the clone which is replaced.
+func (j *job) goes() contract.Disks {
+	if slices.Contains(j.work.Data, j.work.Replaces) {
+		return contract.KeepData
+	}
+	return contract.DeleteDisks
+}
+
+// lost are the identities of clones before the one that is replaced, of which data disks go
+// with that.
+func (j *job) lost() []uuid.UUID {
+	return distinct(j.work.Lost, func(id uuid.UUID) bool { return slices.Contains(j.work.Data, id) })
+}
+
+// replace removes the clone that this one replaces, and the data disks that it had from others.
+func (j *job) replace(ctx context.Context) error {
+	if j.work.Replaces == uuid.Nil { // which is gone
+		return j.removeData(ctx, step.Clone, j.lost(), contract.DeleteDisks)
+	}
+	if err := j.removeOld(ctx); err != nil {
+		return err
+	}
+	if err := j.removeData(ctx, step.Clone, j.lost(), contract.DeleteDisks); err != nil {
+		return err
+	}
+	return j.Ledger.Replacing(context.WithoutCancel(ctx), j.work.Key, ledger.RemovalDone)
+}
+
+// removeOld removes the clone that this one replaces. That the site is asked is
 // written down first: after that, the clone may not be whole. What the new clone's
 // seed needs is made before.
-func (j *job) replace(ctx context.Context) error {
+func (j *job) removeOld(ctx context.Context) error {
 	durable := context.WithoutCancel(ctx)
 	if kinds.Of(j.work.Machine.Guest).Reads() {
 		if _, _, err := j.makeSeed(); err != nil {
 			return fmt.Errorf("its new clone cannot be made: %w", err)
 		}
 	}
+	if j.goes() == contract.KeepData { // what its guest has not written yet is part of the data
+		_, err := j.performOn(ctx, step.Clone, j.work.Replaces, func(ctx context.Context) (contract.Task, error) {
+			return j.site.Power(ctx, j.work.Replaces, machine.Off)
+		})
+		if err != nil && !errors.Is(err, site.ErrNotFound) {
+			return err
+		}
+	}
 	if err := j.Ledger.Replacing(durable, j.work.Key, ledger.RemovalAsked); err != nil {
 		return err
 	}
 	err := j.perform(ctx, step.Clone, func(ctx context.Context) (contract.Task, error) {
-		return j.site.Remove(ctx, j.work.Replaces, contract.DeleteDisks)
+		return j.site.Remove(ctx, j.work.Replaces, j.goes())
 	})
-	switch {
-	case errors.Is(err, site.ErrRefused):
+	if errors.Is(err, site.ErrRefused) {
 		return errors.Join(err, j.Ledger.Replacing(durable, j.work.Key, ledger.RemovalRefused))
-	case err != nil:
-		return err
 	}
-	return j.Ledger.Replacing(durable, j.work.Key, ledger.RemovalDone)
+	return err
 }

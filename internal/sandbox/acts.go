@@ -55,15 +55,15 @@ func (s *Sandbox) clone(c *call) (any, error) {
 	if s.inventories[c.site].names[strings.ToLower(order.Name)] != nil {
 		return nil, refuse(http.StatusConflict, "another machine is named %s", order.Name)
 	}
-	t, known := c.plan.template(order.Template)
-	if !known {
-		return nil, refuse(http.StatusConflict, "no template %q", order.Template)
+	t, source, err := s.toClone(c, order.Template)
+	if err != nil {
+		return nil, err
 	}
 	if order.Folder != "" && !c.plan.Places && !slices.Contains(c.plan.Folders, order.Folder) {
 		return nil, refuse(http.StatusConflict, "no folder %q", order.Folder)
 	}
-	r := &record{Site: c.site, ID: id, Name: order.Name, Template: t.Name, Kind: order.Kind, Folder: order.Folder, Firmware: cmp.Or(order.Firmware, machine.BIOS), Mark: order.Mark,
-		Shape: machine.Shape{CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk}, Power: machine.Off}
+	r := &record{Site: c.site, ID: id, Name: order.Name, Template: t.Name, Kind: order.Kind, Folder: order.Folder, Firmware: cmp.Or(order.Firmware, machine.BIOS), DiskKind: order.DiskKind, Mark: order.Mark,
+		Source: source.id, At: source.checkpoint, Shape: machine.Shape{CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Disks: source.disks}, Power: machine.Off}
 	if err := s.place(c, r, order, t); err != nil {
 		return nil, err
 	}
@@ -129,6 +129,9 @@ func (r *record) size(t TemplatePlan) machine.Size {
 	if r.Kind == machine.Linked {
 		return linkedCloneSize
 	}
+	if r.DiskKind == machine.FullDisk {
+		return max(t.Used, r.Shape.Disk)
+	}
 	return t.Used
 }
 
@@ -155,11 +158,49 @@ func (p SitePlan) template(name string) (TemplatePlan, bool) {
 
 // files names the disks of a machine.
 func (r *record) files() []string {
-	all := []string{fmt.Sprintf("%s/%s.%s.disk", r.Store, r.Name, r.ID)}
+	var all []string
+	if !r.OnlyData {
+		all = append(all, fmt.Sprintf("%s/%s.%s.disk", r.Store, r.Name, r.ID))
+	}
 	for i, d := range r.Shape.Disks {
-		all = append(all, fmt.Sprintf("%s/%s.%s.disk-%d", cmp.Or(d.Store, r.Store), r.Name, r.ID, i+2))
+		all = append(all, fmt.Sprintf("%s/%s.%s.disk-%d", cmp.Or(d.Store, r.Store), r.Name, r.dataFrom(i), i+2))
 	}
 	return all
+}
+
+// there reports whether it is a machine, and not just disks that were kept.
+func (r *record) there() bool { return !r.Kept && !r.OnlyData }
+
+// dataFrom is the identity that a data disk was made for.
+func (r *record) dataFrom(i int) uuid.UUID {
+	if r.Mark.IsHandedOn(i) {
+		return r.Mark.Data[i]
+	}
+	return r.ID
+}
+
+// hasData names the machine that has data disks which were made for another one that is gone.
+func (s *Sandbox) hasData(of *record) string {
+	if !of.OnlyData {
+		return ""
+	}
+	for _, r := range s.machines {
+		if r.there() && r.ID != of.ID && slices.Contains(r.Mark.Data[:min(len(r.Mark.Data), len(r.Shape.Disks))], of.ID) {
+			return r.Name
+		}
+	}
+	return ""
+}
+
+// keepData keeps also the data disks that a machine had from others.
+func (s *Sandbox) keepData(of *record) (err error) {
+	for _, id := range of.Mark.Data {
+		if from := s.machines[id]; of.Kept && from != nil && from.OnlyData {
+			from.Kept = true
+			err = errors.Join(err, s.disk.keep(from))
+		}
+	}
+	return err
 }
 
 func (s *Sandbox) remove(c *call) (any, error) {
@@ -167,7 +208,7 @@ func (s *Sandbox) remove(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	keep := contract.Disks(c.URL.Query().Get("disks")) == contract.KeepDisks
+	disks := contract.Disks(c.URL.Query().Get("disks"))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := s.machines[id]
@@ -177,11 +218,20 @@ func (s *Sandbox) remove(c *call) (any, error) {
 		return nil, refuse(http.StatusNotFound, "no machine %s", id)
 	case coming:
 		return nil, refuse(http.StatusConflict, "the machine is still being cloned")
-	case keep:
+	case disks == contract.KeepData && r.OnlyData, disks == contract.KeepDisks && r.Kept:
+		return done, nil
+	case disks == contract.KeepData && r.Power == machine.On:
+		return nil, refuse(http.StatusConflict, "it is running; shut it down first")
+	case disks == contract.KeepData || disks == contract.KeepDisks:
 		s.drop(r)
-		r.Kept, r.Adapters, r.Power, r.Report = true, nil, machine.Off, nil
+		r.Kept, r.OnlyData = disks == contract.KeepDisks, r.OnlyData || disks == contract.KeepData
+		r.Adapters, r.Power, r.Report, r.States = nil, machine.Off, nil, nil
 		s.add(r)
-		return done, errors.Join(s.disk.dropSeed(id), s.disk.keep(r))
+		return done, errors.Join(s.disk.dropSeed(id), s.disk.keep(r), s.keepData(r))
+	case s.dependant(r, "") != "":
+		return nil, refuse(http.StatusConflict, "%s is a linked clone of it", s.dependant(r, ""))
+	case s.hasData(r) != "":
+		return nil, refuse(http.StatusConflict, "machine %s has its data disks", s.hasData(r))
 	case r.Kept:
 		return nil, refuse(http.StatusConflict, "its disks were kept and are never deleted: %s", strings.Join(r.files(), ", "))
 	}
@@ -203,7 +253,15 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (contract.Task,
 	if shape.Disks != nil {
 		next.Disks = shape.Disks
 	}
-	for i, d := range r.Shape.Disks {
+	has := r.Shape.Disks
+	for i := len(has); i < len(r.Mark.Data); i++ { // those that it is to have from others
+		from := s.machines[r.dataFrom(i)]
+		if from == nil || !from.OnlyData || i >= len(from.Shape.Disks) || s.hasData(from) != "" && s.hasData(from) != r.Name {
+			return contract.Task{}, refuse(http.StatusConflict, "data disk %d, which was to be kept, is not there", i+1)
+		}
+		has = append(slices.Clone(has), from.Shape.Disks[i])
+	}
+	for i, d := range has {
 		if i >= len(next.Disks) || next.Disks[i].Size < d.Size {
 			return contract.Task{}, refuse(http.StatusConflict, "data disk %d cannot go or shrink", i+1)
 		}
@@ -215,6 +273,13 @@ func (s *Sandbox) shape(c *call, r *record, shape machine.Shape) (contract.Task,
 	}
 	if next.Disk < r.Shape.Disk {
 		return contract.Task{}, refuse(http.StatusConflict, "the disk has %s and cannot shrink to %s", r.Shape.Disk, next.Disk)
+	}
+	if r.DiskKind == machine.FullDisk && next.Disk > r.Shape.Disk {
+		for _, st := range s.capacity(c).Stores { // without the machine itself
+			if t, _ := c.plan.template(r.Template); st.Name == r.Store && st.Free < max(t.Used, next.Disk) {
+				return contract.Task{}, refuse(http.StatusInsufficientStorage, "store %q is full (needs %s, has %s)", st.Name, max(t.Used, next.Disk), st.Free)
+			}
+		}
 	}
 	if r.Power == machine.On && (next.CPUs != r.Shape.CPUs || next.Memory != r.Shape.Memory) {
 		if c.URL.Query().Get("restart") == "no" {
@@ -390,7 +455,7 @@ func (s *Sandbox) survey(c *call) (any, error) {
 		v.Templates = append(v.Templates, contract.Template{Name: t.Name, Linked: linked[t.Name], CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark})
 	}
 	for _, r := range s.machines {
-		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && !r.Kept && !c.plan.down(r.Host) {
+		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && r.there() && !c.plan.down(r.Host) {
 			m := r.machine()
 			if m.Mark != nil && brief {
 				mark := *m.Mark
@@ -398,7 +463,7 @@ func (s *Sandbox) survey(c *call) (any, error) {
 			}
 			v.Machines = append(v.Machines, m)
 		}
-		if n := linked[r.Template]; n != nil && r.Site == c.site && r.Kind == machine.Linked {
+		if n := linked[r.Template]; n != nil && r.Site == c.site && r.Kind == machine.Linked && !r.OnlyData {
 			*n++
 		}
 		if r.Kept && r.Site == c.site {

@@ -48,6 +48,9 @@ func (s *Sandbox) dropCheckpoint(c *call) (any, error) {
 		if i < 0 {
 			return contract.Task{}, refuse(http.StatusNotFound, "no checkpoint %q", c.PathValue("name"))
 		}
+		if clone := s.dependant(r, r.States[i].Name); clone != "" {
+			return contract.Task{}, refuse(http.StatusConflict, "%s is a linked clone of it", clone)
+		}
 		r.States = slices.Delete(r.States, i, i+1)
 		return s.startTask(smallTaskTime, nil), nil
 	})

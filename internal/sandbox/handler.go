@@ -17,6 +17,7 @@ import (
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
 )
 
 // refusal is an answer that is not a success (RFC 9457).
@@ -90,6 +91,10 @@ func (s *Sandbox) handler() http.Handler {
 	route("DELETE /{site}/v1/machines/{id}/checkpoints/{name}", s.dropCheckpoint)
 	route("PUT /{site}/v1/machines/{id}/kind", changing(s, (*Sandbox).detach))
 	route("PUT /{site}/v1/machines/{id}/state", changing(s, (*Sandbox).restore))
+	route("PUT /{site}/v1/machines/{id}/media", changing(s, (*Sandbox).insert))
+	route("PUT /{site}/v1/machines/{id}/carry", s.carry)
+	route("PUT /{site}/v1/machines/{id}/name", changing(s, (*Sandbox).rename))
+	route("PUT /{site}/v1/machines/{id}/guest-name", changing(s, (*Sandbox).tellName))
 	return mux
 }
 
@@ -97,6 +102,9 @@ func (s *Sandbox) handler() http.Handler {
 func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*call) (any, error)) {
 	c := &call{Request: r, site: r.PathValue("site"), hasty: s.options.NoWait}
 	c.Body = http.MaxBytesReader(w, r.Body, maxBody)
+	if strings.HasSuffix(r.URL.Path, "/carry") {
+		c.Body = http.MaxBytesReader(w, r.Body, media.MostLarge+maxBody)
+	}
 	plan, known := s.options.Plan.Sites[c.site]
 	c.plan = plan
 	act := r.Method == http.MethodPut || r.Method == http.MethodDelete
@@ -209,7 +217,7 @@ func (s *Sandbox) with(c *call, do func(*record) (any, error)) (any, error) {
 
 func (s *Sandbox) find(c *call, id uuid.UUID) (*record, error) {
 	r := s.machines[id]
-	if r == nil || r.Site != c.site || r.Kept {
+	if r == nil || r.Site != c.site || !r.there() {
 		return nil, refuse(http.StatusNotFound, "no machine %s", id)
 	}
 	if c.plan.down(r.Host) {

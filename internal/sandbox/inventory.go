@@ -32,7 +32,7 @@ func newInventory() *inventory {
 // add takes a machine in.
 func (v *inventory) add(r *record, p SitePlan) {
 	v.sizes(r, p, 1)
-	if !r.Kept {
+	if r.there() {
 		v.names[strings.ToLower(r.Name)] = r
 	}
 	for _, a := range r.Adapters {
@@ -66,10 +66,11 @@ func (v *inventory) remove(r *record, p SitePlan) {
 }
 
 func (v *inventory) sizes(r *record, p SitePlan, sign machine.Size) {
-	t, _ := p.template(r.Template)
-	v.used[r.Store] += sign * r.size(t)
-	for _, d := range r.Shape.Disks {
-		if d.Kind == machine.FullDisk {
+	if t, _ := p.template(r.Template); !r.OnlyData {
+		v.used[r.Store] += sign * r.size(t)
+	}
+	for i, d := range r.Shape.Disks {
+		if d.Kind == machine.FullDisk && r.dataFrom(i) == r.ID {
 			v.used[cmp.Or(d.Store, r.Store)] += sign * d.Size
 		}
 	}

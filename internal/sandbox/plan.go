@@ -44,6 +44,8 @@ type StorePlan struct {
 	Capacity machine.Size `json:"capacity"`
 	// Speed is how much of a full clone the store writes in a second.
 	Speed machine.Size `json:"speed"`
+	// Media are the names of images in it.
+	Media []string `json:"media,omitempty"`
 }
 
 // NetworkPlan is a network; its DHCP server, if any, gives out Leases, and its
@@ -94,7 +96,7 @@ func DemoPlan() Plan {
 			},
 			Stores: []StorePlan{
 				{Name: "quay-fast", Capacity: 500 * machine.GiB, Speed: 400 * machine.MiB},
-				{Name: "quay-bulk", Capacity: 4 * machine.TiB, Speed: 150 * machine.MiB},
+				{Name: "quay-bulk", Capacity: 4 * machine.TiB, Speed: 150 * machine.MiB, Media: []string{"drivers.iso"}},
 			},
 			Networks:  networks,
 			Folders:   []string{"sonar", "tide"},

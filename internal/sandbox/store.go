@@ -22,14 +22,18 @@ type record struct {
 	Site      string            `json:"site"`
 	ID        uuid.UUID         `json:"id"`
 	Gone      bool              `json:"gone,omitempty"`
-	Kept      bool              `json:"kept,omitempty"` // it is gone, and its disks are not
+	Kept      bool              `json:"kept,omitempty"`      // it is gone, and its disks are not
+	OnlyData  bool              `json:"only_data,omitempty"` // it is gone, and its data disks are not
 	Name      string            `json:"name"`
 	Template  string            `json:"template"`
+	Source    uuid.UUID         `json:"source,omitzero"` // the machine that it was cloned from, if it was
+	At        string            `json:"at,omitempty"`    // the checkpoint of that
 	Kind      machine.CloneKind `json:"kind"`
 	Host      string            `json:"host"`
 	Store     string            `json:"store"`
 	Folder    string            `json:"folder,omitempty"`
 	Firmware  machine.Firmware  `json:"firmware,omitempty"`
+	DiskKind  machine.DiskKind  `json:"disk_kind,omitempty"`
 	Shape     machine.Shape     `json:"shape"`
 	Adapters  []adapter         `json:"adapters,omitempty"`
 	Mark      contract.Mark     `json:"mark"`
@@ -40,6 +44,8 @@ type record struct {
 	Report    *contract.Report  `json:"report,omitempty"`
 	Stages    []stage           `json:"stages,omitempty"`
 	FirstBoot time.Time         `json:"first_boot,omitzero"` // when it was over, and the stages began
+	Media     string            `json:"media,omitempty"`     // the image in its CD drive
+	Carried   string            `json:"carried,omitempty"`   // the digest of the image of big files
 	Has       []contract.Check  `json:"has,omitempty"`       // what its guest would find if it was asked to look
 }
 

@@ -34,6 +34,12 @@ type Site interface {
 	Wire(ctx context.Context, id uuid.UUID, adapters []machine.Card, restart contract.Restart) (contract.Task, error)
 	// Seed attaches a seed image in place of any other.
 	Seed(ctx context.Context, id uuid.UUID, image []byte) (contract.Task, error)
+	// Insert puts an image of a store, STORE/NAME, into a CD drive of its own; an empty one takes
+	// it out, while the machine runs, too.
+	Insert(ctx context.Context, id uuid.UUID, image string) (contract.Task, error)
+	// Carry puts an image of big files into a CD drive of its own, in place of any other; none takes
+	// it out and deletes it.
+	Carry(ctx context.Context, id uuid.UUID, image contract.Image) (contract.Task, error)
 	// Checkpoint keeps the machine's present state under a name.
 	Checkpoint(ctx context.Context, id uuid.UUID, name string) (contract.Task, error)
 	// Restore brings the machine back to a checkpoint, running if it ran then.
@@ -44,6 +50,9 @@ type Site interface {
 	Drop(ctx context.Context, id uuid.UUID, name string) (contract.Task, error)
 	// Record stores the mark by which the machine is known as ours.
 	Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (contract.Task, error)
+	// Rename gives the machine another name, with the mark that goes with it. One that cannot
+	// take it while it runs is shut down and started again, as with Shape.
+	Rename(ctx context.Context, id uuid.UUID, name string, mark contract.Mark, restart contract.Restart) (contract.Task, error)
 	// Power starts the machine, shuts it down or cuts its power.
 	Power(ctx context.Context, id uuid.UUID, power machine.Power) (contract.Task, error)
 	// Machine reports how a machine is, and what its guest reports.
@@ -56,6 +65,12 @@ type Site interface {
 	Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) (contract.Task, error)
 	// Task returns the state of a task.
 	Task(ctx context.Context, id string) (contract.Task, error)
+}
+
+// Teller is a site that can tell a guest which runs its new host name.
+type Teller interface {
+	// TellName returns an error if the guest cannot be told.
+	TellName(ctx context.Context, id uuid.UUID, hostname, fqdn string) (contract.Task, error)
 }
 
 // LeaseKeeper is a site whose networks keep addresses for machines by DHCP, also

@@ -13,7 +13,7 @@ import (
 // ofValues are the codes of findings that are about a value by itself, whatever the row
 // says that it counts for.
 var ofValues = []string{"unknown-preset", "unknown-template", "unknown-site", "unknown-network", "unknown-firstboot", "unknown-pool", "bad-size", "bad-cpus", "bad-disks",
-	"bad-address", "bad-mac", "bad-clone", "bad-firmware", "bad-link", "bad-power", "bad-date", "bad-labels", "bad-checkpoint", "bad-after", "bad-confirm", "bad-key", "bad-domain", "bad-timezone",
+	"bad-address", "bad-mac", "bad-clone", "bad-firmware", "bad-link", "bad-power", "bad-date", "bad-labels", "bad-checkpoint", "bad-after", "bad-media", "bad-confirm", "bad-key", "bad-domain", "bad-timezone",
 	"literal-password", "literal-licence", "literal-placeholder", "secret-in-clear"}
 
 // ofGuests are those that depend on the guest, and so on the template.

@@ -168,9 +168,26 @@ func (b *builder) presets(src *source) {
 	var preset string
 	reference(b, src.find("preset"), "preset", b.setup.Presets, &preset)
 	src.presets = b.setup.Lineage(preset)
+	if o := src.find("template"); isMachine(o.Value) {
+		b.fromMachine(src, o)
+		return
+	}
 	reference(b, src.find("template"), "template", b.setup.Templates, &src.template)
 	if src.find("template").Value == "" {
 		b.bad("missing-template", src.find("template"), "no template is named", "name one in the row, its preset, or the defaults")
+	}
+}
+
+// fromMachine looks up what the values of a row build on that is cloned from a machine.
+func (b *builder) fromMachine(src *source, o Origin) {
+	if _, _, err := machine.ParseSource(o.Value); err != nil {
+		b.bad("bad-template", o, err.Error(), "write machine:NAME, or machine:NAME@CHECKPOINT")
+		return
+	}
+	if src.template, src.cloned = src.beside(), o.Value; src.template == "" {
+		b.bad("missing-template", o, fmt.Sprintf("no template says what kind of guest %s has", o.Value), "name the template that it was made from in the preset or the defaults")
+	} else if _, known := b.setup.Templates[src.template]; !known {
+		src.template = "" // told where it stands
 	}
 }
 
@@ -233,6 +250,9 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 			b.warn("shared-password", r.cell("password"), "this machine shares its password with others", "write generate for a password of its own")
 		}
 		b.shared[w.Guest.Password] = true
+	}
+	if from, is := machine.SourceOf(spec.Clone.Template); is && strings.EqualFold(from.Name, src.name) {
+		b.bad("bad-template", r.cell("template"), "a machine cannot be cloned from itself", "name another one, or a template")
 	}
 	b.domain(w, r, cell)
 	b.hostname(w, r)

@@ -10,6 +10,7 @@ import (
 	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/media"
 )
 
 // contents joins the first-boot contents of a row's presets and fragments: what
@@ -61,12 +62,29 @@ func (b *builder) checkContents(r *row) {
 			bad(fmt.Sprintf("this guest cannot create %s file systems", kind), "")
 		}
 	}
+	large := make([]media.Large, len(g.Carry))
+	for i, f := range g.Carry {
+		large[i] = media.Large{Name: f.Name, Size: f.Size}
+		if windows && f.Size > 4<<30-media.Sector {
+			b.bad("bad-carry", b.contentsAt(r), fmt.Sprintf("Windows cannot read %s from an image: it has more than 4 GiB", f.Name), "split it")
+		}
+	}
+	if err := media.CheckLarge(large); err != nil {
+		b.bad("bad-carry", b.contentsAt(r), err.Error(), "")
+	}
 	names := map[string]bool{}
 	for _, s := range g.Stages {
 		if names[strings.ToLower(s.Name)] {
 			b.bad("bad-stages", b.contentsAt(r), fmt.Sprintf("two stages are named %s", s.Name), "rename one of them")
 		}
 		names[strings.ToLower(s.Name)] = true
+		switch {
+		case s.As != machine.AsLogin:
+		case g.Login == "":
+			b.bad("bad-stages", b.contentsAt(r), fmt.Sprintf("stage %s is for the login, and the row has none", s.Name), "name one in the column login")
+		case windows && g.Password == machine.NoPassword:
+			b.bad("bad-stages", b.contentsAt(r), fmt.Sprintf("Windows cannot log %s on for stage %s: it has no password", g.Login, s.Name), "write password: generate")
+		}
 	}
 	if len(g.Stages) > 0 && g.End != "" {
 		b.bad("bad-stages", b.contentsAt(r), fmt.Sprintf("when_done: %s would end the guest in the middle of its stages", g.End), "write restart: on in the last stage, or power: confirm-then-off in the row")

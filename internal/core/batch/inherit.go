@@ -31,6 +31,9 @@ func (w *Wanted) Inherit(has Has) {
 	if w.Guest.Login != has.Guest.Login { // the password is another login's
 		w.Guest.Password = password
 	}
+	if empty("disk") {
+		w.Clone.DiskKind = has.Clone.DiskKind
+	}
 	written(&w.Clone.Host, has.Clone.Host, has.Host)
 	written(&w.Clone.Store, has.Clone.Store, has.Store)
 	written(&w.Clone.Firmware, has.Clone.Firmware, has.Firmware)

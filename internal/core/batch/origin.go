@@ -36,6 +36,7 @@ type source struct {
 	// presets and template are known only once they were looked up themselves.
 	presets  []string // the row's preset and those it extends
 	template string
+	cloned   string // the machine that is cloned in place of the template; empty if none is
 	// Of the machine among those of its row:
 	span machine.Span
 	i    int
@@ -91,6 +92,25 @@ func (s *source) written(id string) Origin {
 		return Origin{At: s.table.Position(s.row, i)}
 	}
 	return Origin{At: s.table.RowPosition(s.row)}
+}
+
+// beside returns the template that counts where the one named is a machine: that says what kind
+// of guest it has, and what else templates say.
+func (s *source) beside() string {
+	for _, preset := range s.presets {
+		if v, ok := s.setup.Presets[preset].Values["template"]; ok && !isMachine(v) {
+			return v
+		}
+	}
+	if v := s.setup.Defaults["template"]; !isMachine(v) {
+		return v
+	}
+	return ""
+}
+
+func isMachine(template string) bool {
+	_, is, _ := machine.ParseSource(template)
+	return is
 }
 
 // isRange reports whether the row asks for more than one machine.

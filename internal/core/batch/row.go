@@ -87,13 +87,21 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 	template := b.setup.Templates[src.template]
 	spec := &r.spec
 	spec.Template, spec.Clone.Template = src.template, b.setup.TemplateSource(src.template)
+	if src.cloned != "" {
+		spec.Template, spec.Clone.Template = src.cloned, src.cloned
+	}
 	if len(src.presets) > 0 {
 		spec.Preset = src.presets[0]
 	}
-	if h := machine.Hardware(template.Hardware); h != (machine.Hardware{}) {
+	h := machine.Hardware(template.Hardware)
+	if template.Volume != "" && h.Clock == "" && r.guest() == setup.Windows {
+		h.Clock = machine.Local
+	}
+	if h != (machine.Hardware{}) {
 		spec.Clone.Hardware = &h
 	}
 	spec.Adapters = b.adapters(r)
+	spec.Clone.DiskKind = column.DiskKind(r.text("disk"))
 	b.guest(r)
 	b.check(r)
 	spec.DropSeed = dropsSeed(template, *spec)
@@ -102,6 +110,12 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 
 // check holds cells against each other and against the template.
 func (b *builder) check(r *row) {
+	if r.spec.Clone.DiskKind == machine.FullDisk && r.spec.Clone.Kind == machine.Linked {
+		b.bad("bad-size", r.cell("disk"), "the disk of a linked clone cannot take its room at once", "write clone: full in the row, or leave out :full")
+	}
+	if h := r.spec.Clone.Hardware; h != nil && h.SecureBoot == machine.SwitchOn && r.spec.Clone.Firmware == machine.BIOS {
+		b.bad("bad-firmware", r.cell("firmware"), "its template asks for secure boot, which is a part of UEFI", "write uefi, or leave it empty")
+	}
 	if h := r.spec.Clone.Hardware; h != nil && h.Sockets > 0 && r.spec.Shape.CPUs%h.Sockets != 0 {
 		b.bad("bad-cpus", r.cell("cpus"), fmt.Sprintf("%d CPUs cannot be divided evenly among %d sockets", r.spec.Shape.CPUs, h.Sockets), "")
 	}

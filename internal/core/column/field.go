@@ -125,7 +125,7 @@ func hardware(h *machine.Hardware) string {
 	}
 	var words []string
 	for _, part := range [][2]string{{"emulator", string(h.Emulator)}, {"arch", h.Arch}, {"machine type", h.Board}, {"cpu", h.CPU},
-		{"sockets", unlessZero(h.Sockets)}, {"disk bus", string(h.Bus)}, {"display", string(h.Display)}, {"serial console", string(h.Console)}, {"extra adapters", string(h.Adapters)}} {
+		{"sockets", unlessZero(h.Sockets)}, {"disk bus", string(h.Bus)}, {"secure boot", string(h.SecureBoot)}, {"tpm", string(h.TPM)}, {"clock", string(h.Clock)}, {"display", string(h.Display)}, {"serial console", string(h.Console)}, {"extra adapters", string(h.Adapters)}} {
 		if part[1] != "" {
 			words = append(words, part[0]+" "+part[1])
 		}

@@ -72,6 +72,30 @@ func size(column string) func(string) (machine.Size, []Problem) {
 	}
 }
 
+// systemDisk reads the size of the system disk, behind which its kind may stand as with data
+// disks: `40G::full`.
+func systemDisk(cell string) (machine.Size, []Problem) {
+	text, rest, _ := strings.Cut(cell, ":")
+	store, kind, _ := strings.Cut(rest, ":")
+	of, wrong := size("disk")(strings.TrimSpace(text))
+	switch k := machine.DiskKind(strings.ToLower(strings.TrimSpace(kind))); {
+	case strings.TrimSpace(store) != "":
+		wrong = append(wrong, Problem{fmt.Sprintf("disk %q: the store of the system disk has a column of its own", cell), "write for example 40G::full, and the store in the column store"})
+	case k != "" && k != machine.ThinDisk && k != machine.FullDisk:
+		wrong = append(wrong, Problem{fmt.Sprintf("disk %q: its kind must be thin or full", cell), "write for example 40G::full"})
+	}
+	return of, wrong
+}
+
+// DiskKind is the kind of a system disk in a cell that systemDisk has read; empty for a thin one.
+func DiskKind(cell string) machine.DiskKind {
+	parts := strings.Split(cell, ":")
+	if len(parts) == 3 && strings.EqualFold(strings.TrimSpace(parts[2]), string(machine.FullDisk)) {
+		return machine.FullDisk
+	}
+	return ""
+}
+
 // mostDisks is how many data disks a machine may have.
 const mostDisks = 16
 
@@ -128,6 +152,15 @@ func checkpoints(cell string) (string, []Problem) {
 		words[i] = c.String()
 	}
 	return strings.Join(words, " "), nil
+}
+
+// image reads the name of an image in a store.
+func image(cell string) (string, []Problem) {
+	store, name, _ := strings.Cut(cell, "/")
+	if cell != "" && (store == "" || name == "" || strings.Contains(name, "/")) {
+		return cell, []Problem{{fmt.Sprintf("media %q: it must be the store and the image's name in it", cell), "write for example media/installer.iso"}}
+	}
+	return cell, nil
 }
 
 // midnight is what programs write behind a day.

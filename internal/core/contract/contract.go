@@ -3,6 +3,7 @@
 package contract
 
 import (
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -28,12 +29,13 @@ type CloneOrder struct {
 // Mark is what a site stores with a machine that is ours: who made it and what
 // people want to know of it. It holds no secret.
 type Mark struct {
-	Ledger      uuid.UUID `json:"ledger"`
-	Key         string    `json:"key"`
-	Generation  int       `json:"generation"`
-	Fingerprint string    `json:"fingerprint,omitempty"`
-	Run         string    `json:"run,omitempty"`
-	Folder      string    `json:"folder,omitempty"`
+	Ledger uuid.UUID `json:"ledger"`
+	Key    string    `json:"key"`
+	machine.Origin
+	Generation  int    `json:"generation"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Run         string `json:"run,omitempty"`
+	Folder      string `json:"folder,omitempty"`
 	// Stage is how far the machine came; empty in marks of an older form.
 	Stage Stage `json:"stage,omitempty"`
 	machine.Info
@@ -152,8 +154,27 @@ type Host struct {
 	Promised  machine.Size `json:"promised_memory,omitempty"`
 	Emulators []string     `json:"emulators,omitempty"`
 	Firmware  []string     `json:"firmware,omitempty"`
-	Networks  []string     `json:"networks,omitempty"`
-	Stores    []string     `json:"stores"` // those it reaches
+	// Features are SecureBoot and TPM, as far as it has them; nil where that is not reported.
+	Features []string `json:"features,omitempty"`
+	Networks []string `json:"networks,omitempty"`
+	Stores   []string `json:"stores"` // those it reaches
+}
+
+// The features of hosts.
+const (
+	SecureBoot = "secure boot"
+	TPM        = "TPM"
+)
+
+// Needs are the features that hardware needs of its host.
+func Needs(h *machine.Hardware) (needs []string) {
+	if h != nil && h.SecureBoot == machine.SwitchOn {
+		needs = append(needs, SecureBoot)
+	}
+	if h != nil && h.TPM == machine.SwitchOn {
+		needs = append(needs, TPM)
+	}
+	return needs
 }
 
 // BridgePrefix begins the name of a bridge of the host, among networks.
@@ -200,6 +221,13 @@ type Template struct {
 	Remarks []string `json:"remarks,omitempty"`
 }
 
+// Image is one that is written while it is sent; the zero value is none.
+type Image struct {
+	Size int64
+	// WriteTo writes all of it, as often as it is called.
+	WriteTo func(w io.Writer) error
+}
+
 // Restart says whether a machine that runs may be shut down and started again
 // for what it cannot take while it does.
 type Restart bool
@@ -217,6 +245,9 @@ type Disks string
 const (
 	DeleteDisks Disks = "delete"
 	KeepDisks   Disks = "keep"
+	// KeepData keeps the data disks, for another clone that is to have them. Removing the
+	// same identity again, with DeleteDisks, deletes them.
+	KeepData Disks = "keep-data"
 )
 
 // Machine is a machine as the site has it.

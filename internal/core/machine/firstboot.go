@@ -21,6 +21,7 @@ type Firstboot struct {
 	Commands []string         `json:"commands,omitempty" key:"commands" doc:"commands at the end of the first boot; windows: at the first logon"`
 	Stages   []Stage          `json:"stages,omitempty" key:"stages" doc:"what is done after that, one after the other, with restarts in between"`
 	Files    []GuestFile      `json:"files,omitempty" key:"files" doc:"files to write"`
+	Carry    []CarriedFile    `json:"carry,omitempty" key:"carry" doc:"paths of big files, relative to the setup, on an image of their own that is there for the first boot (label CARRY)"`
 	Logins   map[string]Login `json:"logins,omitempty" key:"logins" doc:"further logins, and settings of the row's own, by name"`
 	SSH      SSH              `json:"ssh,omitzero" key:"ssh" doc:"the SSH server: who may log in, and how"`
 	Trust    Certificates     `json:"ca_certificates,omitempty" key:"ca_certificates" doc:"certificates of authorities that the guest trusts, in PEM; best as file:PATH"`
@@ -44,6 +45,7 @@ type Stage struct {
 	Name     string   `json:"name" key:"name" doc:"its name: letters, digits and hyphens"`
 	Commands []string `json:"commands" key:"commands" doc:"commands, of which the first that fails ends the stage"`
 	Restart  Switch   `json:"restart,omitempty" key:"restart" doc:"on: the guest is restarted after it"`
+	As       StageAs  `json:"as,omitempty" key:"as" doc:"system (the default), or login: by the row's login; Windows logs it on for that"`
 }
 
 // Source is a place that packages come from.
@@ -62,6 +64,15 @@ type GuestFile struct {
 	From   Bytes  `json:"from,omitempty" key:"from" doc:"the file that holds its content, to the byte, relative to the setup"`
 	Mode   string `json:"mode,omitempty" key:"mode" doc:"permissions, such as 0640"`
 	Owner  string `json:"owner,omitempty" key:"owner" doc:"write for example root:adm"`
+}
+
+// CarriedFile is a big file that a guest gets on an image of its own. It is told from another
+// by its name, its size, and when it was last changed.
+type CarriedFile struct {
+	Name     string `json:"name"`
+	Size     int64  `json:"size"`
+	Modified string `json:"modified"` // RFC 3339
+	Path     string `json:"-"`        // where it is at this computer
 }
 
 // Bytes is the content of a file that was read when the setup was.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -29,6 +30,71 @@ func (k Key) String() string { return k.Site + "/" + k.Name }
 // another machine to its site and to cloud-init.
 func Identity(ledger uuid.UUID, key Key, generation int) uuid.UUID {
 	return uuid.NewSHA1(ledger, fmt.Appendf(nil, "machine\x00%s\x00%s\x00%d", key.Site, key.Name, generation))
+}
+
+// mostGenerations is how often a machine may have been cloned for its identity to
+// be recognized without a mark.
+const mostGenerations = 1000
+
+// GenerationOf finds the generation of a machine that has an identity; 0 if it is
+// another ledger's.
+func GenerationOf(ledger uuid.UUID, key Key, identity uuid.UUID) int {
+	for generation := 1; generation <= mostGenerations; generation++ {
+		if Identity(ledger, key, generation) == identity {
+			return generation
+		}
+	}
+	return 0
+}
+
+// Origin says what of a machine bears other names than its own: that of the machine which
+// it was before it was renamed, and those of the clones that its data disks come from.
+type Origin struct {
+	// Born is the name that its identity derives from; empty if that is its own.
+	Born string `json:"born,omitempty"`
+	// Former are the names that it had, also before it was last cloned again.
+	Former []string `json:"former,omitempty"`
+	// Data are the identities of the clones that its first data disks were made for;
+	// all zeros is its own. Those that are not listed are its own.
+	Data []uuid.UUID `json:"data,omitempty"`
+}
+
+// IsZero reports whether all has the machine's own names.
+func (o Origin) IsZero() bool { return o.Born == "" && len(o.Former)+len(o.Data) == 0 }
+
+// Renamed is the origin of a machine that gets another name.
+func (o Origin) Renamed(from, to string) Origin {
+	if o.Born == "" {
+		o.Born = from
+	}
+	if o.Born == to {
+		o.Born = ""
+	}
+	o.Former = slices.DeleteFunc(append(slices.Clone(o.Former), from), func(name string) bool { return name == to })
+	return o
+}
+
+// Identity is the identity of a generation that has this origin.
+func (o Origin) Identity(ledger uuid.UUID, key Key, generation int) uuid.UUID {
+	if o.Born != "" {
+		key.Name = o.Born
+	}
+	return Identity(ledger, key, generation)
+}
+
+// IsHandedOn reports whether a data disk, counted from 0, was made for another clone.
+func (o Origin) IsHandedOn(i int) bool { return i < len(o.Data) && o.Data[i] != uuid.Nil }
+
+// Carried are the origins of n data disks which a clone of this origin and identity hands
+// on to its successor.
+func (o Origin) Carried(identity uuid.UUID, n int) []uuid.UUID {
+	all := slices.Repeat([]uuid.UUID{identity}, n)
+	for i := range min(n, len(o.Data)) {
+		if o.IsHandedOn(i) {
+			all[i] = o.Data[i]
+		}
+	}
+	return all
 }
 
 // MAC gives the n-th adapter (counted from 1) its hardware address: unicast, and

@@ -32,6 +32,8 @@ type Spec struct {
 	Power    Power     `json:"power"`
 	// Checkpoint are the checkpoints that are kept, as Checkpoints reads them.
 	Checkpoint string `json:"checkpoint,omitempty"`
+	// Media is an image, STORE/NAME, that is in a CD drive for the first boot.
+	Media string `json:"media,omitempty"`
 	// After are the words for the machines that it is started after.
 	After []string `json:"after,omitempty"`
 	// DropSeed takes the seed away once the guest was confirmed.
@@ -57,7 +59,9 @@ type Clone struct {
 	Host     string    `json:"host,omitempty"`
 	Store    string    `json:"store,omitempty"`
 	Folder   string    `json:"folder,omitempty"`
-	Firmware Firmware  `json:"firmware,omitempty"`
+	// DiskKind is when the system disk takes its room; empty is as it is written to.
+	DiskKind DiskKind `json:"disk_kind,omitempty"`
+	Firmware Firmware `json:"firmware,omitempty"`
 	// Hardware is what the setup says of the machine around the disk.
 	Hardware *Hardware `json:"hardware,omitempty"`
 }
@@ -85,8 +89,12 @@ type Hardware struct {
 	CPU      string   `json:"cpu,omitempty"`      // host-model, host-passthrough, maximum or a model's name
 	Sockets  int      `json:"sockets,omitempty"`  // that the CPUs are spread over
 	Bus      DiskBus  `json:"bus,omitempty"`      // of disks: virtio, scsi, sata
-	Display  Switch   `json:"display,omitempty"`  // on or off
-	Console  Switch   `json:"console,omitempty"`  // on or off
+	// SecureBoot has UEFI firmware start only what is signed.
+	SecureBoot Switch `json:"secure_boot,omitempty"`
+	TPM        Switch `json:"tpm,omitempty"`
+	Clock      Clock  `json:"clock,omitempty"`
+	Display    Switch `json:"display,omitempty"` // on or off
+	Console    Switch `json:"console,omitempty"` // on or off
 	// Adapters says what becomes of adapters that the template has and no row speaks
 	// of: they go, or are kept unplugged.
 	Adapters ExtraAdapters `json:"adapters,omitempty"`

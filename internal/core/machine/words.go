@@ -96,6 +96,24 @@ type DiskBus string
 // Words lists the buses.
 func (DiskBus) Words() []string { return []string{"virtio", "scsi", "sata"} }
 
+// StageAs says who does a stage.
+type StageAs string
+
+// AsLogin is the login of the row.
+const AsLogin StageAs = "login"
+
+// Words lists those who can.
+func (StageAs) Words() []string { return []string{"system", string(AsLogin)} }
+
+// Clock is what the hardware clock of a machine shows.
+type Clock string
+
+// Local is the host's local time, as Windows has it.
+const Local Clock = "localtime"
+
+// Words lists the settings.
+func (Clock) Words() []string { return []string{"utc", string(Local)} }
+
 // ExtraAdapters says what becomes of the template's adapters that no row names.
 type ExtraAdapters string
 

@@ -43,7 +43,7 @@ func fat(label string, files []File) []byte {
 	end := 1<<bits - 1
 	link(table, bits, 0, end&^0xff|0xf8)
 	link(table, bits, 1, end)
-	next, shorts := 2, shortNames(files)
+	next, shorts := 2, shortNames(sizesOf(files))
 	for i, f := range files {
 		first, n := 0, roundUp(len(f.Content), perCluster*fatSector)
 		if n > 0 {

@@ -7,6 +7,9 @@ import (
 	"unicode/utf16"
 )
 
+// Sector is the unit of images, in bytes.
+const Sector = sector
+
 const sector = 2048
 
 // The layout of an image (ECMA-119, section 6.2): the system area, then one
@@ -23,30 +26,46 @@ const (
 // readers of Rock Ridge (IEEE P1282) and of Joliet; a plain reader sees them
 // shortened to the standard's characters.
 func iso(label string, files []File) []byte {
+	head, starts, size := isoHead(label, sizesOf(files))
+	image := make([]byte, size)
+	copy(image, head)
+	for i, f := range files {
+		copy(image[starts[i]:], f.Content)
+	}
+	return image
+}
+
+func sizesOf(files []File) []Large {
+	of := make([]Large, len(files))
+	for i, f := range files {
+		of[i] = Large{f.Name, int64(len(f.Content))}
+	}
+	return of
+}
+
+// isoHead is all of an image that comes before the files, where these are, and its size.
+func isoHead(label string, files []Large) (head []byte, starts []int64, size int64) {
 	v := volume{label: label}
 	v.plain = folder{names: isoNames(files), files: files, rockRidge: true}
 	v.joliet = folder{names: jolietNames(files), files: files}
 	v.plain.at = foldersAt
 	v.joliet.at = v.plain.at + v.plain.sectors()
 	at := v.joliet.at + v.joliet.sectors()
-	starts := make([]uint32, len(files))
+	head = make([]byte, int(at)*sector)
+	begins := make([]uint32, len(files))
 	for i, f := range files {
-		starts[i] = at
-		at += sectors(len(f.Content))
+		begins[i], starts = at, append(starts, int64(at)*sector)
+		at += sectors(f.Size)
 	}
 	v.size = at
-	image := make([]byte, int(at)*sector)
-	v.describe(image)
-	v.plain.write(image, starts)
-	v.joliet.write(image, starts)
-	for i, f := range files {
-		copy(image[int(starts[i])*sector:], f.Content)
-	}
-	return image
+	v.describe(head)
+	v.plain.write(head, begins)
+	v.joliet.write(head, begins)
+	return head, starts, int64(at) * sector
 }
 
 // isoNames adds the version to the short names (ECMA-119, section 7.5).
-func isoNames(files []File) [][]byte {
+func isoNames(files []Large) [][]byte {
 	names := make([][]byte, len(files))
 	for i, short := range shortNames(files) {
 		names[i] = []byte(short[0] + "." + short[1] + ";1")
@@ -54,7 +73,7 @@ func isoNames(files []File) [][]byte {
 	return names
 }
 
-func jolietNames(files []File) [][]byte {
+func jolietNames(files []Large) [][]byte {
 	names := make([][]byte, len(files))
 	for i, f := range files {
 		names[i] = ucs2(f.Name + ";1")
@@ -70,7 +89,7 @@ func ucs2(s string) []byte {
 	return b
 }
 
-func sectors(bytes int) uint32 { return uint32((bytes + sector - 1) / sector) }
+func sectors(bytes int64) uint32 { return uint32((bytes + sector - 1) / sector) }
 
 // volume is an image in the making.
 type volume struct {
@@ -142,7 +161,7 @@ func both32(b []byte, v uint32) {
 type folder struct {
 	at        uint32
 	names     [][]byte
-	files     []File
+	files     []Large
 	rockRidge bool
 }
 
@@ -156,7 +175,9 @@ func (f folder) order() []int {
 	return order
 }
 
-func (f folder) sectors() uint32 { return sectors(len(f.bytes(make([]uint32, len(f.files)), 1))) }
+func (f folder) sectors() uint32 {
+	return sectors(int64(len(f.bytes(make([]uint32, len(f.files)), 1))))
+}
 
 func (f folder) write(image []byte, starts []uint32) {
 	copy(image[int(f.at)*sector:], f.bytes(starts, f.sectors()))
@@ -186,10 +207,21 @@ func (f folder) bytes(starts []uint32, own uint32) []byte {
 		if f.rockRidge {
 			use = slices.Concat([]byte{'N', 'M', byte(5 + len(file.Name)), 1, 0}, []byte(file.Name), posix(0o100400, 1))
 		}
-		put(f.record(f.names[i], starts[i], uint32(len(file.Content)), false, use))
+		at, left := starts[i], file.Size
+		for ; left > mostExtent; left -= mostExtent {
+			part := f.record(f.names[i], at, mostExtent, false, use)
+			part[25] |= 0x80 // another one follows
+			put(part)
+			at += mostExtent / sector
+		}
+		put(f.record(f.names[i], at, uint32(left), false, use))
 	}
 	return b
 }
+
+// mostExtent is how much of a file one record can tell of (ECMA-119, section 9.1.4), in
+// whole sectors.
+const mostExtent = 1<<32 - sector
 
 // posix is the PX entry: mode and link count, owned by root.
 func posix(mode, links uint32) []byte {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -102,4 +103,38 @@ func TestImagesRefuse(t *testing.T) {
 			assert.ErrorIs(t, err, ErrImage)
 		}
 	}
+}
+
+// An image of large files is the one that small ones make, byte for byte, and tells of what is
+// too long for one record in several.
+func TestStream(t *testing.T) {
+	files := []File{{"b.dat", bytes.Repeat([]byte{7}, 5000)}, {"a.dat", []byte("x")}, {"empty", nil}}
+	want, err := Image(ISOKind, "CARRY", files)
+	require.NoError(t, err)
+	open := func(name string) (io.ReadCloser, error) {
+		i := slices.IndexFunc(files, func(f File) bool { return f.Name == name })
+		return io.NopCloser(bytes.NewReader(files[i].Content)), nil
+	}
+	s, err := NewStream("CARRY", sizesOf(files))
+	require.NoError(t, err)
+	var got bytes.Buffer
+	require.NoError(t, s.WriteTo(&got, open))
+	assert.Equal(t, s.Size, int64(got.Len()))
+	assert.True(t, bytes.Equal(want, got.Bytes()))
+	files[0].Content = files[0].Content[1:]
+	assert.ErrorContains(t, s.WriteTo(io.Discard, open), "b.dat was changed: it had 5000 bytes")
+
+	_, err = NewStream("CARRY", []Large{{"x", MostLarge}, {"y", 1}})
+	assert.ErrorIs(t, err, ErrImage)
+	large, err := NewStream("CARRY", []Large{{"tiles.img", 9 << 30}})
+	require.NoError(t, err)
+	if _, err := exec.LookPath("xorriso"); err != nil {
+		t.Skip("skipped: there is no xorriso")
+	}
+	image := filepath.Join(t.TempDir(), "i.iso")
+	require.NoError(t, os.WriteFile(image, large.head, 0o600))
+	require.NoError(t, os.Truncate(image, large.Size))
+	out, err := exec.Command("xorriso", "-indev", image, "-lsl", "/", "--").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Regexp(t, `9663676416 .*tiles\.img`, string(out))
 }

@@ -60,7 +60,17 @@ func Check(kind Kind, label string, files []File) error {
 	if label == "" || len(label) > most[kind] || strings.Trim(label, nameCharacters+" ") != "" || strings.TrimSpace(label) != label {
 		return fmt.Errorf("%w: the label %q must have 1 to %d letters, digits, dots, hyphens and underscores", ErrImage, label, most[kind])
 	}
-	total, seen := 0, map[string]bool{}
+	total := 0
+	for _, f := range files {
+		if total += len(f.Content); total > maxContent {
+			return fmt.Errorf("%w: more than %d MiB", ErrImage, maxContent>>20)
+		}
+	}
+	return checkNames(files)
+}
+
+func checkNames(files []File) error {
+	seen := map[string]bool{}
 	for _, f := range files {
 		if f.Name == "" || len(f.Name) > 64 || strings.Trim(f.Name, nameCharacters) != "" || strings.Trim(f.Name, ".") == "" || strings.HasSuffix(f.Name, ".") {
 			return fmt.Errorf("%w: file name %q; use 1 to 64 letters, digits, dots, hyphens and underscores", ErrImage, f.Name)
@@ -70,9 +80,6 @@ func Check(kind Kind, label string, files []File) error {
 			return fmt.Errorf("%w: two files are named %q", ErrImage, f.Name)
 		}
 		seen[folded] = true
-		if total += len(f.Content); total > maxContent {
-			return fmt.Errorf("%w: more than %d MiB", ErrImage, maxContent>>20)
-		}
 	}
 	return nil
 }
@@ -81,7 +88,7 @@ const nameCharacters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123
 
 // shortNames gives each file a name of at most 8 and 3 d-characters (ECMA-119,
 // section 7.4.1), no two alike.
-func shortNames(files []File) [][2]string {
+func shortNames(files []Large) [][2]string {
 	names, seen := make([][2]string, len(files)), map[string]bool{}
 	for i, f := range files {
 		base, extension := f.Name, ""

@@ -25,8 +25,12 @@ type Order struct {
 	// Frees is what the clone that this one replaces gives back to the store first.
 	Frees machine.Size
 	// Clone reports whether there is a disk to be made; Disks are the data disks.
-	Clone    bool
-	Disks    []machine.Disk
+	Clone bool
+	Disks []machine.Disk
+	// Whole is the size of a system disk that takes its room at once; 0 for any other.
+	Whole machine.Size
+	// Needs are features of hosts.
+	Needs    []string
 	Networks []string
 	// Group is what is kept on different hosts as far as possible.
 	Group string
@@ -196,6 +200,11 @@ func (r *Room) try(o Order, h *host) (*candidate, *why) {
 			return nil, &why{column("network", i), fmt.Sprintf("host %s has no network %s", h.Name, n)}
 		}
 	}
+	for _, feature := range o.Needs {
+		if h.Features != nil && !slices.Contains(h.Features, feature) {
+			return nil, &why{"template", fmt.Sprintf("host %s has no %s", h.Name, feature)}
+		}
+	}
 	if o.Memory > max(h.left, 0) && o.Memory > 0 {
 		return nil, &why{"memory", fmt.Sprintf("host %s has %s of free memory, %s needed (%s set aside)", h.Name, whole(h.left), o.Memory, r.spare.Memory)}
 	}
@@ -276,7 +285,7 @@ func column(name string, adapter int) string {
 // size is what the clone itself takes.
 func size(o Order) machine.Size {
 	if o.Kind == machine.Full {
-		return o.Template.Used
+		return max(o.Template.Used, o.Whole)
 	}
 	return linkedSize
 }

@@ -10,6 +10,7 @@ import (
 
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/place"
 )
 
 // Situation is all that a proof is computed from.
@@ -40,9 +41,11 @@ const UnknownClone = "the site has a newer clone of this machine than the ledger
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
 func Compare(s Situation, keep func(name string) bool) Proof {
-	c := comparer{Situation: s, known: make(map[machine.Key]*Known, len(s.Known)), sites: map[string]siteView{}}
+	c := comparer{Situation: s, known: make(map[machine.Key]*Known, len(s.Known)), renamed: map[machine.Key]*Known{}, sites: map[string]siteView{}}
 	for _, k := range s.Known {
-		c.known[k.Key] = k
+		if c.known[k.Key] = k; k.Open.BeingRenamed() {
+			c.renamed[machine.Key{Site: k.Site, Name: strings.ToLower(k.Open.newName())}] = k
+		}
 	}
 	for site, seen := range s.Seen {
 		v := siteView{byName: map[string]Seen{}, byIdentity: map[uuid.UUID]Seen{}}
@@ -58,7 +61,7 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 		wanted[m.Key] = true
 		if keep(m.Name) {
 			w := c.work(m)
-			if w.Word == Same && c.siteView(w.Key, w.Generation).seen {
+			if w.Word == Same && c.siteView(w.Key, w.Origin, w.Generation).seen {
 				w.Refusal = "" // of this one the site has told
 			}
 			p.Works = append(p.Works, w)
@@ -79,8 +82,9 @@ type siteView struct {
 
 type comparer struct {
 	Situation
-	known map[machine.Key]*Known
-	sites map[string]siteView
+	known   map[machine.Key]*Known
+	renamed map[machine.Key]*Known // those that are being renamed, by their new names in lower case
+	sites   map[string]siteView
 }
 
 // view is what a site shows of one generation of a machine.
@@ -91,9 +95,9 @@ type view struct {
 }
 
 // siteView finds a generation at its site.
-func (c comparer) siteView(key machine.Key, generation int) view {
+func (c comparer) siteView(key machine.Key, origin machine.Origin, generation int) view {
 	site, asked := c.sites[key.Site]
-	here, there := site.byIdentity[machine.Identity(c.Ledger, key, generation)]
+	here, there := site.byIdentity[origin.Identity(c.Ledger, key, generation)]
 	return view{Seen: here, there: there || !asked || c.Hidden[key] || c.Doubted[key.Site] != "", seen: there}
 }
 
@@ -102,21 +106,24 @@ func (c comparer) work(m *machine.Machine) Work {
 	if !isKnown {
 		known = &Known{Key: m.Key, Generation: c.Spent[m.Key] + 1, State: Making, Spec: m.Spec}
 	}
-	w := Work{Key: m.Key, Machine: m, Word: New, Generation: known.Generation, Refusal: c.Doubted[m.Site], after: c.Spent[m.Key]}
-	w.Identity = machine.Identity(c.Ledger, m.Key, w.Generation)
-	here := c.siteView(m.Key, known.Generation)
+	w := Work{Key: m.Key, Origin: known.Origin, Machine: m, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key],
+		Was: place.Place{Host: known.Host, Store: known.Store}}
+	here := c.siteView(m.Key, known.Origin, known.Generation)
 	if here.seen && !isKnown {
 		return w.withWord(Taken, UnknownClone)
 	}
 	if here.seen && here.Ledger != c.Ledger {
 		return w.withWord(Taken, "the site has a machine with this identity but without this ledger's mark")
 	}
+	if other := c.renamed[machine.Key{Site: m.Site, Name: strings.ToLower(m.Name)}]; other != nil && !isKnown {
+		return w.withWord(Taken, other.left(view{}).own)
+	}
 	named, nameThere := c.sites[m.Site].byName[strings.ToLower(m.Name)]
 	if nameThere && named.Identity != w.Identity {
 		switch {
 		case named.Ledger != c.Ledger:
 			return w.withWord(Taken, "the site has a machine of this name that does not belong to this ledger")
-		case named.Generation > w.Generation || known.State == Made:
+		case !isKnown || named.Generation > w.Generation || known.State == Made:
 			return w.withWord(Taken, UnknownClone)
 		}
 	}
@@ -124,6 +131,7 @@ func (c comparer) work(m *machine.Machine) Work {
 	case !isKnown:
 		return w
 	case known.State == Made && !here.there:
+		w.Data = nil
 		return w.remake(c.Ledger, uuid.Nil).withWord(New, "it no longer exists at the site")
 	case known.State == Made:
 		return c.made(w, known, here)
@@ -134,20 +142,21 @@ func (c comparer) work(m *machine.Machine) Work {
 // begun is the work on a machine that a run began and did not finish.
 func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere bool) Work {
 	if e := known.Earlier; e != nil && !here.seen {
-		old := c.siteView(w.Key, e.Generation)
+		old := c.siteView(w.Key, e.Origin, e.Generation)
 		if nameThere && e.Generation == 0 && named.Generation < w.Generation { // of an older form of the ledger, which did not write down which
 			old, e = view{Seen: named, there: true, seen: true}, &Earlier{Generation: named.Generation, Removal: true}
 		}
 		if old.there {
 			return c.replacing(w, known, e, old)
 		}
+		w.Lost = e.Data
 	}
 	w.Begun = true
 	givenUp := uuid.Nil // an earlier clone that was half-made
 	if nameThere && named.Identity != w.Identity {
 		givenUp, w.Replaces = named.Identity, named.Identity
 		if named.Power == machine.On {
-			return w.setLoss(Remake, known.Spec, "an earlier clone is running and must be deleted first")
+			return w.setLoss(known.clone(w.Identity).doubted(removalStarted), "an earlier clone is running and must be deleted first")
 		}
 	}
 	started := known.Started || here.seen && here.Power == machine.On
@@ -168,10 +177,17 @@ func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere b
 		w = w.remake(c.Ledger, replaces)
 		if started {
 			w.Reasons = append(w.Reasons, changes.reasons()...)
-			return w.setLoss(Remake, known.Spec, "")
+			of := known.clone(replaces)
+			if replaces != known.ID(c.Ledger) {
+				of = of.doubted(removalStarted)
+			}
+			return w.setLoss(of, "")
 		}
 	}
 	w.Reasons = append(w.Reasons, changes.reasons()...)
+	if len(w.Data) > 0 {
+		w.Reasons = append(w.Reasons, Reason{Text: areKept(len(w.Data)) + " kept"})
+	}
 	return w
 }
 
@@ -179,10 +195,10 @@ func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere b
 // a remake was begun that has not removed it. Where that is no longer wanted, the
 // machine goes back to that clone.
 func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
-	back := &Known{Key: known.Key, Generation: e.Generation, State: Made, Spec: e.Spec, Host: e.Host, Store: e.Store}
-	if whole := !e.Removal || old.Power == machine.On; whole {
+	back := &Known{Key: known.Key, Origin: e.Origin, Generation: e.Generation, State: Made, Spec: e.Spec, Host: e.Host, Store: e.Store}
+	if whole := !e.Removal || old.Power == machine.On; whole && !e.Unfinished {
 		returned := w
-		returned.Generation, returned.Identity = e.Generation, machine.Identity(c.Ledger, w.Key, e.Generation)
+		returned.Generation, returned.Identity, returned.Origin = e.Generation, back.ID(c.Ledger), e.Origin
 		returned.after = max(w.after, known.Generation)
 		returned = c.made(returned, back, old)
 		if returned.Word != Remake {
@@ -205,15 +221,20 @@ func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
 	}
 	w.Replaces = old.Identity
 	if old.Identity == uuid.Nil {
-		w.Replaces = machine.Identity(c.Ledger, w.Key, e.Generation)
+		w.Replaces = back.ID(c.Ledger)
 	}
-	return w.setLoss(Remake, e.Spec, "")
+	of := back.clone(w.Replaces)
+	if e.Removal {
+		of = of.doubted(removalStarted)
+	}
+	w.Lost = e.Data
+	return w.setLoss(of, "")
 }
 
 // made is the work on a machine that was made and is there.
 func (c comparer) made(w Work, known *Known, here view) Work {
-	m := withLater(w.Machine, known)
-	w.Machine, w.Power = m, here.Power
+	m, is := withLater(w.Machine, known), known.clone(w.Identity)
+	w.Machine, w.Power, w.old = m, here.Power, &is
 	if known.Spec.Clone.Kind == machine.Full && m.Clone.Kind == machine.Linked {
 		copied := *m
 		copied.Clone.Kind, w.full, m = machine.Full, m, &copied
@@ -226,16 +247,16 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		for i := range w.Reasons {
 			w.Reasons[i].GuestNotUpdated = false // another guest has the settings of all
 		}
-		return w.remake(c.Ledger, w.Identity).setLoss(Remake, known.Spec, "")
+		return w.replaced(c.Ledger, is, "")
 	}
-	open := known.Open.left(here)
+	open := known.left(here)
 	if open.removal != "" {
 		w.Reasons, w.KeepsDisks = changes.reasons(), known.KeepsDisks
 		w.Refusal = fmt.Sprintf("a retire was started: `mintbatch retire %s` finishes it", w.Name)
-		return w.remake(c.Ledger, w.Identity).setLoss(Remake, known.Spec, open.removal)
+		return w.replaced(c.Ledger, is.doubted(removalStarted), open.removal)
 	}
-	if open.restore != "" && w.Refusal == "" {
-		w.Refusal, w.Restoring = fmt.Sprintf(open.restore, w.Name), true
+	if open.own != "" && w.Refusal == "" {
+		w.Refusal, w.Restoring = open.own, true
 	}
 	if len(dated) > 0 {
 		w.Machine, w.full = asMade(m, known.Spec), cmp.Or(w.full, m)
@@ -245,10 +266,10 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		open.off = "" // no longer
 	}
 	switch {
-	case open.restore != "":
+	case open.own != "":
 		w.Word = Adjust
 	case open.unfinished != "":
-		w.Word, w.Redo, w.Again = Adjust, true, true
+		w.Word, w.Redo, w.Again, is.doubt = Adjust, true, true, open.unfinished+": `mintbatch mint` does, and then its data disks can be kept"
 		w.Reasons = append([]Reason{{Text: open.unfinished}}, w.Reasons...)
 	case open.swept && (m.Info.Until == "" || m.Info.Until >= c.Today):
 		w.Word, w.Redo, w.Again = Adjust, true, true
@@ -335,18 +356,24 @@ func lastReported(m *machine.Machine, n int) *machine.Machine {
 func (w Work) remake(ledger uuid.UUID, replaces uuid.UUID) Work {
 	w.Replaces = replaces
 	w.Generation = max(w.Generation, w.after) + 1
-	w.Identity = machine.Identity(ledger, w.Key, w.Generation)
+	w.Born, w.Identity = "", machine.Identity(ledger, w.Key, w.Generation)
 	if w.Machine != nil && len(machine.AtFirstBoot(w.Machine.Adapters)) < len(w.Machine.Adapters) {
 		w.Machine = lastReported(w.Machine, len(w.Machine.Adapters)) // another guest has the settings of all
 	}
 	return w
 }
 
+// replaced makes the work on a machine that is made a remake.
+func (w Work) replaced(ledger uuid.UUID, of old, why string) Work {
+	w.Lost, w.Data = w.Data, nil
+	return w.remake(ledger, w.Identity).setLoss(of, why)
+}
+
 // Remade turns the work on every machine that is there into a remake, as
 // somebody has asked for by its name. What is not there or not ours stays what
 // it is, and so does what finished names: machines that the same command, which was
 // interrupted, has cloned again already, with the run that did.
-func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string) Proof {
+func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string, data DataDisks) Proof {
 	works := make([]Work, len(p.Works))
 	for i, w := range p.Works {
 		run, done := finished[w.Key]
@@ -358,47 +385,23 @@ func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string) Proof {
 			if w.Word == Dated {
 				dated = w.Reasons
 			}
-			before, asked := w.Machine.Spec, w
+			asked := w
 			if w.Restoring {
 				asked.Refusal = "" // another clone does without what is left of this one
 			}
 			asked.Machine, asked.Reasons, asked.Drift, asked.Dated = w.Wanted(), nil, nil, nil
 			asked.Back, asked.Redo, asked.Again, asked.LeftOff = false, false, false, ""
-			w = asked.remake(ledger, w.Identity).withWord(Remake, "requested")
-			w.Reasons = append(w.Reasons, dated...)
-			w = w.setLoss(Remake, before, "")
+			asked.Reasons = append([]Reason{{Text: "requested"}}, dated...)
+			w = asked.replaced(ledger, *w.old, "")
 		case w.Word == Remake && w.Refusal != "" && !w.KeepsDisks:
 			w.Refusal = ""
+		}
+		if data == KeepDataDisks && w.Word == Remake {
+			w = w.keepData()
 		}
 		works[i] = w
 	}
 	return Proof{works}
-}
-
-// setLoss adds what goes with the clone that the work removes.
-func (w Work) setLoss(word Word, made machine.Spec, why string) Work {
-	w.Word = word
-	if why != "" {
-		w.Reasons = append(w.Reasons, Reason{Text: why})
-	}
-	w.Reasons = append(w.Reasons, loses(made))
-	return w
-}
-
-// loses reports what goes with a clone that is made again.
-func loses(made machine.Spec) Reason {
-	disks := "its disk"
-	if made.Shape.Disk > 0 {
-		disks += " of " + made.Shape.Disk.String()
-	}
-	switch n := len(made.Shape.Disks); n {
-	case 0:
-	case 1:
-		disks += " and its data disk"
-	default:
-		disks += fmt.Sprintf(" and its %d data disks", n)
-	}
-	return Reason{Text: "the contents of " + disks + " will be lost"}
 }
 
 func (w Work) withWord(word Word, why string) Work {
@@ -416,7 +419,7 @@ func (w Work) Wanted() *machine.Machine {
 }
 
 func (c comparer) stray(k *Known) Work {
-	w := Work{Key: k.Key, Word: Stray, Generation: k.Generation, Identity: machine.Identity(c.Ledger, k.Key, k.Generation)}
+	w := Work{Key: k.Key, Origin: k.Origin, Word: Stray, Generation: k.Generation, Identity: k.ID(c.Ledger)}
 	w.Reasons = []Reason{{Text: "made by this ledger, no longer in the sheet"}}
 	return w
 }

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -23,6 +24,7 @@ const (
 // Known is what the ledger holds of a machine.
 type Known struct {
 	machine.Key
+	machine.Origin
 	Generation  int
 	State       State
 	Cloned      bool // its clone was done
@@ -38,14 +40,29 @@ type Known struct {
 	KeepsDisks bool
 }
 
+// ID is what the machine's site knows it by.
+func (k *Known) ID(ledger uuid.UUID) uuid.UUID { return k.Identity(ledger, k.Key, k.Generation) }
+
+// EarlierID is what its site knows the clone by that an open remake is to replace; uuid.Nil if
+// there is none.
+func (k *Known) EarlierID(ledger uuid.UUID) uuid.UUID {
+	if k.Earlier == nil || k.Earlier.Generation == 0 {
+		return uuid.Nil
+	}
+	return k.Earlier.Identity(ledger, k.Key, k.Earlier.Generation)
+}
+
 // Earlier is a clone that was made, or started, before the present generation.
 type Earlier struct {
+	machine.Origin
 	Generation int          `json:"generation"` // 0 if that is not known
 	Spec       machine.Spec `json:"spec"`
 	Host       string       `json:"host,omitempty"`
 	Store      string       `json:"store,omitempty"`
 	// Removal reports that the site was asked to remove it, and did not refuse.
 	Removal bool `json:"removal,omitempty"`
+	// Unfinished reports that it was started and never confirmed: it is nothing to go back to.
+	Unfinished bool `json:"unfinished,omitempty"`
 }
 
 // OpenStep is a step without a good end, with the command that took it.
@@ -69,12 +86,12 @@ type left struct {
 	unfinished string // it was shut down, or changed in part
 	off        string // it was shut down on purpose
 	swept      bool   // because its date was over
-	restore    string // its restore was begun, and it may be neither what it was nor what it is to be
+	own        string // what only the command that began it finishes: a restore, or another name
 }
 
-func (o Open) left(here view) (l left) {
+func (k *Known) left(here view) (l left) {
 	runs := here.seen && here.Power == machine.On
-	for _, s := range o {
+	for _, s := range k.Open {
 		switch {
 		case s.Step == string(step.Remove) && !s.Failed && !runs:
 			l.removal = fmt.Sprintf("run %s (%s) started to remove it, so its disks may be incomplete", s.Run, s.Command)
@@ -82,8 +99,10 @@ func (o Open) left(here view) (l left) {
 			l.off, l.swept = fmt.Sprintf("shut down by a sweep (run %s)", s.Run), true
 		case s.Step == string(step.Stop) && s.Command == PowerOff && !runs:
 			l.off = fmt.Sprintf("shut down with `mintbatch power off` (run %s)", s.Run)
+		case strings.HasPrefix(s.Command, renaming):
+			l.own = fmt.Sprintf("run %s did not finish: `mintbatch %s` does", s.Run, s.Command)
 		case s.Step == string(step.Restore):
-			l.restore = fmt.Sprintf("run %s (%s) did not finish: `mintbatch %s %%s` does", s.Run, s.Command, s.Command)
+			l.own = fmt.Sprintf("run %s (%s) did not finish: `mintbatch %s %s` does", s.Run, s.Command, s.Command, k.Name)
 		case s.Step == string(step.Stop) || s.Step == string(step.Remove):
 			l.unfinished = fmt.Sprintf("run %s (%s) was shutting it down and did not finish", s.Run, s.Command)
 		case l.unfinished == "":
@@ -91,6 +110,26 @@ func (o Open) left(here view) (l left) {
 		}
 	}
 	return l
+}
+
+// renaming begins the commands that give a machine another name.
+const renaming = "rename "
+
+// Renaming is the command that gives a machine another name.
+func Renaming(from, to string) string { return renaming + from + " " + to }
+
+// BeingRenamed reports whether a machine is being given another name: its site may have
+// done so.
+func (o Open) BeingRenamed() bool { return o.newName() != "" }
+
+// newName is the name that a machine is being given.
+func (o Open) newName() (name string) {
+	for _, s := range o {
+		if strings.HasPrefix(s.Command, renaming) {
+			name = s.Command[strings.LastIndexByte(s.Command, ' ')+1:]
+		}
+	}
+	return name
 }
 
 // Seen is a machine as a site has it.
@@ -128,21 +167,17 @@ func (o Open) OnlyBy(command string) bool {
 }
 
 // Unfinished says what has to be finished before anything else is done to a made machine;
-// empty if nothing has. A restore may be begun again.
-func (k *Known) Unfinished() (why string, restoring bool) {
-	l := k.Open.left(view{})
+// empty if nothing has.
+func (k *Known) Unfinished() string {
+	l := k.left(view{})
 	switch {
 	case k.State != Made:
-		return "it is not finished: `mintbatch mint` goes on with it", false
-	case l.removal != "":
-		return l.removal, false
-	case l.restore != "":
-		return fmt.Sprintf(l.restore, k.Name), true
+		return "it is not finished: `mintbatch mint` goes on with it"
 	case l.unfinished != "":
-		return l.unfinished + ": `mintbatch mint` goes on with it", false
+		return cmp.Or(l.removal, l.own, l.unfinished+": `mintbatch mint` goes on with it")
 	}
-	return "", false
+	return cmp.Or(l.removal, l.own)
 }
 
 // LeftOff says who has shut a made machine down on purpose; empty if nobody has.
-func (k *Known) LeftOff() string { return k.Open.left(view{}).off }
+func (k *Known) LeftOff() string { return k.left(view{}).off }

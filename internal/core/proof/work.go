@@ -31,8 +31,9 @@ var Words = []Word{New, Adjust, Remake, Dated, Same, Stray, Taken}
 // Work is what one machine needs.
 type Work struct {
 	machine.Key
-	Word    Word     `json:"work"`
-	Reasons []Reason `json:"reasons,omitempty"`
+	machine.Origin `json:"-"`
+	Word           Word     `json:"work"`
+	Reasons        []Reason `json:"reasons,omitempty"`
 	// Machine is what is wanted; nil for a stray.
 	Machine *machine.Machine `json:"machine,omitempty"`
 	// Generation and Identity are those that the machine has, or will get.
@@ -72,16 +73,32 @@ type Work struct {
 	IsOff bool `json:"-"`
 	// Restoring reports that the machine is refused because its restore is open.
 	Restoring bool `json:"-"`
+	// BeingRenamed reports that its site may know the machine by another name already.
+	BeingRenamed bool `json:"-"`
 	// KeepsDisks reports that the machine's disks are to be kept by a retire that is open.
 	KeepsDisks bool `json:"-"`
 
 	after int              // the last generation that was begun, if that is a later one
 	full  *machine.Machine // what is wanted, where Machine is less
-	// Earlier is the generation of a clone that an open remake was to replace; 0 if
-	// there is none. It is set for machines that are to be retired.
-	Earlier int `json:"-"`
+	old   *old             // the clone that is replaced
+	// Earlier is the clone that an open remake was to replace; nil if there is none. It is
+	// set for machines that are to be retired.
+	Earlier *Earlier `json:"-"`
+	// Rests are further clones of a machine that is to be retired.
+	Rests []Rest `json:"-"`
+	// Lost are the identities, but that of the clone that is replaced, for which data disks were
+	// made that go with it.
+	Lost []uuid.UUID `json:"-"`
+	// Was is where its last clone is, or was, by the ledger.
+	Was place.Place `json:"-"`
 	// Place is where the machine goes, or is, at a site that leaves the choice.
 	Place *place.Place `json:"place,omitempty"`
+}
+
+// Rest is a clone of a machine that nothing goes on with.
+type Rest struct {
+	Identity   uuid.UUID
+	Generation int
 }
 
 // Reason says why work is needed: a sentence, or a value that differs.

@@ -160,8 +160,14 @@ func (s *Setup) checkTemplate(name string, t Template, bad report) {
 	if t.Volume != "" && t.Source != "" {
 		bad(fmt.Sprintf("template %s names both a volume and a machine", name), "remove source or volume", "templates", name, "volume")
 	}
+	if _, _, err := machine.ParseSource(t.Source); err != nil {
+		bad(fmt.Sprintf("template %s: %s", name, err), "write machine:NAME, or machine:NAME@CHECKPOINT", "templates", name, "source")
+	}
 	if strings.Contains(t.Source, "/") {
 		bad(fmt.Sprintf("template %s: %q is not a machine name", name, t.Source), "for a volume, write volume: store/volume", "templates", name, "source")
+	}
+	if h := t.Hardware; t.Volume == "" && (h.SecureBoot != "" || h.TPM != "" || h.Clock != "") {
+		bad(fmt.Sprintf("template %s: secure_boot, tpm and clock are for a bare volume: a template machine has its own", name), "remove them", "templates", name, "hardware")
 	}
 	if t.Hardware.Sockets < 0 || t.Hardware.Sockets > 64 {
 		bad(fmt.Sprintf("template %s: sockets must be from 1 to 64", name), "", "templates", name, "hardware", "sockets")

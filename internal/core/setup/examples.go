@@ -49,7 +49,7 @@ var examples = map[string]any{
 
 	"Firstboot.packages": []string{"chrony"}, "Firstboot.package_sources": []any{map[string]any{"name": "survey", "apt": "deb http://mirror.brackwater.example/debian bookworm main"}},
 	"Firstboot.early_commands": "mkdir -p /srv/tides", "Firstboot.commands": "systemctl enable --now chrony",
-	"Firstboot.stages": []any{map[string]any{"name": "roles", "commands": "/srv/setup/roles.sh", "restart": "on"}}, "Stage.name": "roles", "Stage.commands": "/srv/setup/roles.sh",
+	"Firstboot.carry": "maps/tiles.img", "Firstboot.stages": []any{map[string]any{"name": "roles", "commands": "/srv/setup/roles.sh", "restart": "on"}}, "Stage.name": "roles", "Stage.commands": "/srv/setup/roles.sh",
 	"Firstboot.files":           []any{map[string]any{"path": "/etc/motd", "content": "a tide gauge"}},
 	"Firstboot.logins":          map[string]any{"deck": map[string]any{"groups": "adm", "keys": "file:deck.pub"}},
 	"Firstboot.ssh":             map[string]any{"root_login": "off"},
@@ -79,6 +79,7 @@ var cells = map[string]struct{ doc, example string }{
 	"locale": {"locale", "en_GB.UTF-8"}, "licence": {"the product key, as secret:NAME", "secret:win"}, "firstboot": {"names of first-boot contents", "chrony"},
 	"power": {"on (the default), stay-on, off or confirm-then-off", "on"}, "checkpoint": {"names of checkpoints: before the first start, or @confirmed or @confirmed-off", "fresh ready@confirmed"},
 	"confirm": {"call-home, if its site cannot ask the guest", "call-home"},
+	"media":   {"an image that is in a CD drive for the first boot: STORE/NAME", "media/drivers.iso"},
 	"after":   {"the machines after which it is started: names, globs, preset:NAME or labels", "bms-dns-*"},
 	"owner":   {"who the machine is for", "tide desk"}, "notes": {"free text", "spare"}, "until": {"the last day on which it may run", "2027-03-31"}, "labels": {"NAME=VALUE, several separated by spaces", "leg=north"},
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"reflect"
 	"strconv"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/address"
@@ -110,6 +111,7 @@ func (d *decoder) wrong(n *tree.Node, path []string, want, hint string) {
 var (
 	durationType  = reflect.TypeFor[time.Duration]()
 	valuesType    = reflect.TypeFor[Values]()
+	carriedType   = reflect.TypeFor[machine.CarriedFile]()
 	bytesType     = reflect.TypeFor[machine.Bytes]()
 	unmarshalType = reflect.TypeFor[encoding.TextUnmarshaler]()
 	appendType    = reflect.TypeFor[textAppender]()
@@ -140,6 +142,8 @@ func (d *decoder) value(n *tree.Node, into reflect.Value, path []string) {
 		into.Set(reflect.ValueOf(d.values(n, path)))
 	case t == bytesType:
 		d.content(n, into, path)
+	case t == carriedType:
+		d.carried(n, into, path)
 	case t == durationType, reflect.PointerTo(t).Implements(unmarshalType):
 		d.scalar(n, into, path)
 	case t.Kind() == reflect.Pointer:
@@ -289,6 +293,25 @@ func (d *decoder) content(n *tree.Node, into reflect.Value, path []string) {
 	if text, ok := d.fetched(n, "content", n.Text); ok {
 		into.SetBytes([]byte(text))
 	}
+}
+
+// carried looks at the file that a value names, and does not read it.
+func (d *decoder) carried(n *tree.Node, into reflect.Value, path []string) {
+	if n.Kind != tree.Text || n.Text == "" {
+		d.wrong(n, path, "the path of a file", "")
+		return
+	}
+	text, ok := d.fetched(n, "status", strings.TrimPrefix(n.Text, "file:"))
+	if !ok {
+		return
+	}
+	var f machine.CarriedFile
+	parts := strings.SplitN(text, " ", 4)
+	if len(parts) == 4 {
+		f.Size, _ = strconv.ParseInt(parts[0], 10, 64)
+		f.Modified, f.Name, f.Path = parts[1], parts[2], parts[3]
+	}
+	into.Set(reflect.ValueOf(f))
 }
 
 func (d *decoder) values(n *tree.Node, path []string) Values {

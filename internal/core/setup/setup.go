@@ -125,15 +125,18 @@ type OwnAnswers struct {
 
 // Hardware is a machine's, as far as neither a column nor its template says it.
 type Hardware struct {
-	Emulator machine.Emulator      `key:"emulator" doc:"kvm (the default where the host can) or qemu (software emulation)"`
-	Arch     string                `key:"arch" doc:"write for example x86_64 or aarch64 (default: the host's)"`
-	Board    string                `key:"machine_type" doc:"write for example q35 (the default for x86_64), pc or virt"`
-	CPU      string                `key:"cpu" doc:"host-model (the default), host-passthrough, maximum, or a model's name"`
-	Sockets  int                   `key:"sockets" doc:"number of CPU sockets"`
-	Bus      machine.DiskBus       `key:"disk_bus" doc:"of disks: virtio (the default), scsi or sata"`
-	Display  machine.Switch        `key:"display" doc:"on (the default) or off"`
-	Console  machine.Switch        `key:"serial_console" doc:"on (the default) or off: the serial console"`
-	Adapters machine.ExtraAdapters `key:"extra_adapters" doc:"the template's adapters that no row describes: drop (the default) or unplugged"`
+	Emulator   machine.Emulator      `key:"emulator" doc:"kvm (the default where the host can) or qemu (software emulation)"`
+	Arch       string                `key:"arch" doc:"write for example x86_64 or aarch64 (default: the host's)"`
+	Board      string                `key:"machine_type" doc:"write for example q35 (the default for x86_64), pc or virt"`
+	CPU        string                `key:"cpu" doc:"host-model (the default), host-passthrough, maximum, or a model's name"`
+	Sockets    int                   `key:"sockets" doc:"number of CPU sockets"`
+	Bus        machine.DiskBus       `key:"disk_bus" doc:"of disks: virtio (the default), scsi or sata"`
+	SecureBoot machine.Switch        `key:"secure_boot" doc:"of a bare volume: on or off (default: what the host's firmware does)"`
+	TPM        machine.Switch        `key:"tpm" doc:"of a bare volume: on or off (the default): a TPM 2.0 emulated by the host"`
+	Clock      machine.Clock         `key:"clock" doc:"of a bare volume: utc (the default) or localtime (the default for windows)"`
+	Display    machine.Switch        `key:"display" doc:"on (the default) or off"`
+	Console    machine.Switch        `key:"serial_console" doc:"on (the default) or off: the serial console"`
+	Adapters   machine.ExtraAdapters `key:"extra_adapters" doc:"the template's adapters that no row describes: drop (the default) or unplugged"`
 }
 
 // Network is what machines are connected to.

@@ -26,6 +26,11 @@ const (
 	Await      Name = "await"   // until a guest reports that may have been restarted
 	Restore    Name = "restore" // to a checkpoint
 	Drop       Name = "drop"    // a checkpoint
+	Insert     Name = "insert"  // media into a CD drive
+	Carry      Name = "carry"   // big files, on an image of their own
+	Eject      Name = "eject"
+	Rename     Name = "rename"
+	Tell       Name = "tell" // a guest its new name
 	Stop       Name = "stop"
 	Remove     Name = "remove"
 )
@@ -66,15 +71,20 @@ var table = []Step{
 	{Name: Shape, Phase: Configuring, Share: 0.45, Listed: true},
 	{Name: Wire, Phase: Configuring, Share: 0.48, Listed: true},
 	{Name: Seed, Phase: Configuring, Share: 0.5, Listed: true},
+	{Name: Insert, Undo: Eject, Phase: Configuring, Share: 0.51, Listed: true},
+	{Name: Carry, Undo: Eject, Phase: Cloning, Share: 0.51, Listed: true},
 	{Name: Checkpoint, Phase: Configuring, Share: 0.52, Listed: true},
 	{Name: Record, Phase: Configuring, Share: 0.55, Listed: true},
 	{Name: Start, Undo: Stop, Phase: Starting, Share: 0.57, Listed: true},
 	{Name: Confirm, Phase: Confirming, Share: 0.6, Listed: true},
 	{Name: Detach, Phase: Cloning, Share: 0.02, Listed: true},
+	{Name: Eject, Phase: Configuring, Share: 0.94, Listed: true},
 	{Name: Keep, Phase: Configuring, Share: 0.95, Listed: true},
 	{Name: Await, Phase: Confirming, Share: 0.97, Listed: true},
 	{Name: Restore, Phase: Removing, Listed: true},
 	{Name: Drop, Phase: Removing, Listed: true},
+	{Name: Rename, Phase: Configuring, Listed: true},
+	{Name: Tell, Phase: Configuring, Share: 0.97, Listed: true},
 	{Name: Remove, Phase: Removing, Listed: true},
 	{Name: Stop, Phase: Configuring, Listed: true},
 }

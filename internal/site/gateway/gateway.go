@@ -118,11 +118,14 @@ type problem struct {
 // call makes one call. The body is JSON unless it is bytes.
 func (g *Gateway) call(ctx context.Context, method, path string, body, into any) error {
 	var raw any
-	kind := "application/json"
+	kind, length := "application/json", int64(0)
 	switch b := body.(type) {
 	case nil:
 	case []byte:
 		raw, kind = b, "application/octet-stream"
+	case contract.Image:
+		kind, length = "application/octet-stream", b.Size
+		raw = retryablehttp.ReaderFunc(func() (io.Reader, error) { return written(b), nil })
 	default:
 		encoded, err := json.Marshal(b)
 		if err != nil {
@@ -130,7 +133,10 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		}
 		raw = encoded
 	}
-	limited, cancel := context.WithTimeout(ctx, g.limit)
+	limited, cancel := ctx, func() {}
+	if length == 0 { // what is long takes as long as its caller lets it
+		limited, cancel = context.WithTimeout(ctx, g.limit)
+	}
 	defer cancel()
 	req, err := retryablehttp.NewRequestWithContext(limited, method, g.base+path, raw)
 	if err != nil {
@@ -138,6 +144,9 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 	}
 	if body != nil {
 		req.Header.Set("Content-Type", kind)
+	}
+	if length > 0 {
+		req.ContentLength = length
 	}
 	req.Header.Set("Authorization", "Bearer "+g.token)
 	if path != surveyPath && path != specsPath && path != pollPath {
@@ -180,6 +189,13 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		return errIncomplete(err)
 	}
 	return nil
+}
+
+// written is what an image writes, to be read.
+func written(image contract.Image) io.Reader {
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(image.WriteTo(w)) }()
+	return r
 }
 
 // withoutControls takes the address and method off an error of the HTTP library: what
@@ -325,6 +341,32 @@ func (g *Gateway) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) 
 	return g.act(ctx, http.MethodPut, id, "/mark", mark)
 }
 
+// Insert implements site.Site.
+func (g *Gateway) Insert(ctx context.Context, id uuid.UUID, image string) (contract.Task, error) {
+	return g.act(ctx, http.MethodPut, id, "/media", map[string]string{"image": image})
+}
+
+// Carry implements site.Site.
+func (g *Gateway) Carry(ctx context.Context, id uuid.UUID, image contract.Image) (contract.Task, error) {
+	if image.WriteTo == nil {
+		return g.act(ctx, http.MethodPut, id, "/carry", []byte{})
+	}
+	return g.act(ctx, http.MethodPut, id, "/carry", image)
+}
+
+// Rename implements site.Site.
+func (g *Gateway) Rename(ctx context.Context, id uuid.UUID, name string, mark contract.Mark, restart contract.Restart) (contract.Task, error) {
+	return g.act(ctx, http.MethodPut, id, "/name"+query(restart), struct {
+		Name string        `json:"name"`
+		Mark contract.Mark `json:"mark"`
+	}{name, mark})
+}
+
+// TellName implements site.Teller.
+func (g *Gateway) TellName(ctx context.Context, id uuid.UUID, hostname, fqdn string) (contract.Task, error) {
+	return g.act(ctx, http.MethodPut, id, "/guest-name", map[string]string{"hostname": hostname, "fqdn": fqdn})
+}
+
 // Power implements site.Site.
 func (g *Gateway) Power(ctx context.Context, id uuid.UUID, power machine.Power) (contract.Task, error) {
 	return g.act(ctx, http.MethodPut, id, "/power", map[string]machine.Power{"power": power})
@@ -362,8 +404,8 @@ func (g *Gateway) Examine(ctx context.Context, id uuid.UUID, checks []contract.C
 // Remove implements site.Site.
 func (g *Gateway) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) (contract.Task, error) {
 	query := ""
-	if disks == contract.KeepDisks {
-		query = "?disks=keep"
+	if disks != contract.DeleteDisks {
+		query = "?disks=" + string(disks)
 	}
 	t, err := g.act(ctx, http.MethodDelete, id, query, nil)
 	if errors.Is(err, site.ErrNotFound) {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/beevik/etree"
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
@@ -44,36 +45,45 @@ func (d *domain) seed(ctx context.Context, id uuid.UUID, image []byte) error {
 
 func (d *domain) dropSeed(ctx context.Context, id uuid.UUID, def *definition, on bool) error {
 	if drive := def.seedDrive(); drive != nil {
-		flags := rpc.DomainDeviceModifyConfig
-		if on {
-			flags |= rpc.DomainDeviceModifyLive
-		}
-		err := d.call(ctx, func(l daemon) error {
-			if drive.SelectAttrValue("device", "") == "disk" {
-				return l.DomainDetachDeviceFlags(d.dom, elementText(drive), uint32(flags))
-			}
-			without(drive, "./source")
-			if on {
-				flags |= rpc.DomainDeviceModifyForce // a guest may hold the drive shut
-			}
-			return l.DomainUpdateDeviceFlags(d.dom, elementText(drive), flags)
-		})
-		if err != nil {
+		if err := d.empty(ctx, drive, on); err != nil {
 			return fmt.Errorf("eject the seed: %w", err)
 		}
 	}
+	return d.discardSuffix(ctx, id, seedSuffix)
+}
+
+// discardSuffix deletes the volumes of a machine whose names end so.
+func (d *domain) discardSuffix(ctx context.Context, id uuid.UUID, suffix string) error {
 	volumes, err := d.remains(ctx, id)
 	if err != nil {
 		return err
 	}
 	for _, v := range volumes {
-		if strings.HasSuffix(v.Name, seedSuffix) {
+		if strings.HasSuffix(v.Name, suffix) {
 			if err := d.discardVolume(ctx, v); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// empty takes out what is in a drive, or the drive itself if it is a disk.
+func (d *domain) empty(ctx context.Context, drive *etree.Element, on bool) error {
+	flags := rpc.DomainDeviceModifyConfig
+	if on {
+		flags |= rpc.DomainDeviceModifyLive
+	}
+	return d.call(ctx, func(l daemon) error {
+		if drive.SelectAttrValue("device", "") == "disk" {
+			return l.DomainDetachDeviceFlags(d.dom, elementText(drive), uint32(flags))
+		}
+		without(drive, "./source")
+		if on {
+			flags |= rpc.DomainDeviceModifyForce // a guest may hold the drive shut
+		}
+		return l.DomainUpdateDeviceFlags(d.dom, elementText(drive), flags)
+	})
 }
 
 // record stores the mark, the title and the notes.

@@ -3,6 +3,10 @@ package libvirt
 import (
 	"context"
 	"slices"
+
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"mintbatch/internal/core/contract"
 )
 
 // capabilities are what a host can run.
@@ -10,6 +14,7 @@ type capabilities struct {
 	arch      string
 	emulators map[string][]string // kinds of domain, by architecture
 	firmware  []string
+	features  []string
 }
 
 // emulator is the host's best for an architecture.
@@ -58,6 +63,37 @@ func (h *host) readCapabilities(ctx context.Context) (*capabilities, error) {
 	if doc.FindElement("./domainCapabilities/os/enum[@name='firmware']/[value='efi']") != nil {
 		c.firmware = append(c.firmware, "uefi")
 	}
+	c.features = h.features(ctx, c.arch)
 	h.capabilities = c
 	return c, nil
 }
+
+// features asks what machines of the usual board can have.
+func (h *host) features(ctx context.Context, arch string) []string {
+	found := []string{}
+	board := boards[arch]
+	if board == "" {
+		return found
+	}
+	var text string
+	if err := h.call(ctx, func(l daemon) (err error) {
+		text, err = l.ConnectGetDomainCapabilities(nil, rpc.OptString{arch}, rpc.OptString{board}, nil, 0)
+		return err
+	}); err != nil {
+		return found
+	}
+	doc, err := parse(text, "domainCapabilities", "what the host "+h.name+" runs")
+	if err != nil {
+		return found
+	}
+	if doc.FindElement("./domainCapabilities/os/loader/enum[@name='secure']/[value='yes']") != nil {
+		found = append(found, contract.SecureBoot)
+	}
+	if doc.FindElement("./domainCapabilities/devices/tpm[@supported='yes']/enum[@name='backendModel']/[value='emulator']") != nil {
+		found = append(found, contract.TPM)
+	}
+	return found
+}
+
+// boards are the usual ones, by architecture.
+var boards = map[string]string{"x86_64": "q35", "aarch64": "virt", "riscv64": "virt"}

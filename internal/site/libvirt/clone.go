@@ -64,7 +64,11 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 	elements := d.disks()
 	mark := parent{}
 	for i, v := range from.disks {
-		name := volumeName(o.Name, o.Identity, diskPart(i, v.format))
+		name, serial := volumeName(o.Name, o.Identity, diskPart(i, v.format)), ""
+		if from.source.Name != "" && dataSerial.MatchString(textAt(elements[i], "./serial")) { // it is a data disk of the clone, too
+			serial = textAt(elements[i], "./serial")
+			name = volumeName(o.Name, o.Identity, "."+serial+".qcow2")
+		}
 		if err := to.replaceable(ctx, pool, name, o.Identity); err != nil {
 			return err
 		}
@@ -76,11 +80,18 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 				v.capacity = max(v.capacity, o.Shape.Disk) // as the child will be
 			}
 		}
-		file, err := to.cloneDisk(ctx, o.Kind, pool, name, from, v, share)
+		clone := to.cloneDisk
+		if i == 0 && o.DiskKind == machine.FullDisk && o.Kind == machine.Full {
+			clone = to.preallocated(o)
+		}
+		file, err := clone(ctx, o.Kind, pool, name, from, v, share)
 		if err != nil {
 			return err
 		}
 		setDiskFile(elements[i], file, format)
+		if serial != "" {
+			text(elements[i], serial, "serial")
+		}
 	}
 	d.identify(o.Name, o.Identity)
 	if from.host != to {
@@ -158,6 +169,9 @@ func (s *Site) templateFor(ctx context.Context, to *host, c machine.Clone) (*tem
 		case problem != nil:
 			return nil, fmt.Errorf("%w: template %s: %w", site.ErrRefused, c.Template, problem)
 		}
+		if _, isMachine := machine.SourceOf(c.Template); isMachine && c.Kind == machine.Linked {
+			return nil, fmt.Errorf("%w: %s can be started again, which would break linked clones; write clone: full", site.ErrRefused, c.Template)
+		}
 		if h != to && c.Kind == machine.Linked {
 			// A store that both hosts have holds the same file for both.
 			if _, err := to.volumeAt(ctx, t.disks[0].path); err != nil {
@@ -180,9 +194,14 @@ func (h *host) cloneDisk(ctx context.Context, kind machine.CloneKind, pool rpc.S
 		return h.create(ctx, pool, volumeXML(name, "qcow2", v.capacity, 0, v), 0)
 	}
 	var err error
-	if from.host == h {
+	switch {
+	case from.source.Checkpoint != "":
+		err = h.copyState(ctx, pool, name, from, v, share)
+	case from.host == h:
 		err = h.copyDisk(ctx, pool, name, v, share)
-	} else {
+	case v.holdsStates:
+		err = fmt.Errorf("%w: a machine with checkpoints is cloned at its own host only, which is %s", site.ErrRefused, from.host.name)
+	default:
 		err = h.fetchDisk(ctx, pool, name, from.host, v, share)
 	}
 	if err != nil {
@@ -198,22 +217,28 @@ func (h *host) cloneDisk(ctx context.Context, kind machine.CloneKind, pool rpc.S
 // copyDisk lets the host make an independent copy. Holes stay holes; where the
 // file system shares extents, a raw disk takes no room at all.
 func (h *host) copyDisk(ctx context.Context, pool rpc.StoragePool, name string, v *volume, share func(float64)) error {
-	if done, err := h.copyLocally(ctx, pool, name, v, share); done || err != nil {
-		return err
+	if !v.holdsStates {
+		if done, err := h.copyLocally(ctx, pool, name, v, share); done || err != nil {
+			return err
+		}
 	}
-	xml := volumeXML(name, v.format, v.capacity, 0, nil)
+	return h.copyByDaemon(ctx, pool, volumeXML(name, v.format, v.capacity, 0, nil), 0, v.format == "raw", name, v, share)
+}
+
+// copyByDaemon is copyDisk where nothing but the host's daemon gets at the files.
+func (h *host) copyByDaemon(ctx context.Context, pool rpc.StoragePool, xml string, flags rpc.StorageVolCreateFlags, reflink bool, name string, v *volume, share func(float64)) error {
 	watching, stop := context.WithCancel(ctx)
 	defer stop()
 	go h.watchCopy(watching, pool, name, v.used, share)
 	return h.copy(ctx, func(l daemon) error {
-		if v.format == "raw" {
+		if reflink {
 			// A file system that shares no extents refuses, by a code that tells nothing.
 			_, err := l.StorageVolCreateXMLFrom(pool, xml, v.vol, rpc.StorageVolCreateReflink)
 			if err == nil || isConnectionError(err) {
 				return err
 			}
 		}
-		_, err := l.StorageVolCreateXMLFrom(pool, xml, v.vol, 0)
+		_, err := l.StorageVolCreateXMLFrom(pool, xml, v.vol, flags)
 		return err
 	})
 }

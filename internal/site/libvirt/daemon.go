@@ -36,6 +36,7 @@ type daemon interface {
 	DomainSetMetadata(dom rpc.Domain, kind int32, metadata rpc.OptString, key rpc.OptString, uri rpc.OptString, flags rpc.DomainModificationImpact) (err error)
 	DomainShutdownFlags(dom rpc.Domain, flags rpc.DomainShutdownFlagValues) (err error)
 	DomainSnapshotCreateXML(dom rpc.Domain, xMLDesc string, flags uint32) (rSnap rpc.DomainSnapshot, err error)
+	DomainRename(dom rpc.Domain, newName rpc.OptString, flags uint32) (rRetcode int32, err error)
 	DomainSnapshotDelete(snap rpc.DomainSnapshot, flags rpc.DomainSnapshotDeleteFlags) (err error)
 	DomainSnapshotGetXMLDesc(snap rpc.DomainSnapshot, flags uint32) (rXML string, err error)
 	DomainSnapshotNum(dom rpc.Domain, flags uint32) (rNum int32, err error)

@@ -37,7 +37,13 @@ func (h *host) fetchDisk(ctx context.Context, pool rpc.StoragePool, name string,
 			from.copies.drop(source) // which ends the stream at the daemon, too
 			return errors.Join(sink.failed, err)
 		}
-		return sink.flush()
+		if err := sink.flush(); err != nil {
+			return err
+		}
+		if v.length > 0 && sink.offset != v.length { // which streams do at times, without a word
+			return fmt.Errorf("the stream of the template's disk ended after %d of %d bytes", sink.offset, v.length)
+		}
+		return nil
 	})
 }
 

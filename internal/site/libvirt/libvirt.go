@@ -161,6 +161,16 @@ func (s *Site) Seed(ctx context.Context, id uuid.UUID, image []byte) (contract.T
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.seed(ctx, id, image) })
 }
 
+// Insert implements site.Site.
+func (s *Site) Insert(ctx context.Context, id uuid.UUID, image string) (contract.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.insert(ctx, image) })
+}
+
+// Carry implements site.Site.
+func (s *Site) Carry(ctx context.Context, id uuid.UUID, image contract.Image) (contract.Task, error) {
+	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.carry(ctx, id, image) })
+}
+
 // Checkpoint implements site.Site.
 func (s *Site) Checkpoint(ctx context.Context, id uuid.UUID, name string) (contract.Task, error) {
 	return s.on(ctx, id, func(ctx context.Context, d *domain) error { return d.checkpoint(ctx, name) })

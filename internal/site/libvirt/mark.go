@@ -45,6 +45,9 @@ func withMark(m contract.Mark, p parent) *etree.Element {
 	set(e, "fingerprint", m.Fingerprint)
 	set(e, "run", m.Run)
 	set(e, "folder", m.Folder)
+	set(e, "born", m.Born)
+	set(e, "former", strings.Join(m.Former, " "))
+	set(e, "data", words(m.Data))
 	set(e, "stage", string(m.Stage))
 	set(e, "owner", m.Owner)
 	set(e, "until", m.Until)
@@ -67,6 +70,14 @@ func withMark(m contract.Mark, p parent) *etree.Element {
 		e.CreateElement("spec").SetText(string(spec))
 	}
 	return e
+}
+
+func words(ids []uuid.UUID) string {
+	all := make([]string, len(ids))
+	for i, id := range ids {
+		all[i] = id.String()
+	}
+	return strings.Join(all, " ")
 }
 
 // setMark puts a mark into a definition.
@@ -102,6 +113,17 @@ func (d *definition) mark() (*contract.Mark, parent) {
 	}
 	m := &contract.Mark{Ledger: ledger, Key: e.SelectAttrValue("machine", ""), Generation: generation,
 		Fingerprint: e.SelectAttrValue("fingerprint", ""), Run: e.SelectAttrValue("run", ""), Folder: e.SelectAttrValue("folder", "")}
+	m.Born, m.Former = e.SelectAttrValue("born", ""), strings.Fields(e.SelectAttrValue("former", ""))
+	if len(m.Former) == 0 {
+		m.Former = nil
+	}
+	for _, word := range strings.Fields(e.SelectAttrValue("data", "")) {
+		of, err := uuid.Parse(word)
+		if err != nil {
+			return nil, parent{}
+		}
+		m.Data = append(m.Data, of)
+	}
 	m.Stage = contract.Stage(e.SelectAttrValue("stage", ""))
 	m.Owner, m.Until = e.SelectAttrValue("owner", ""), e.SelectAttrValue("until", "")
 	m.Notes = textAt(d.root, "./description")

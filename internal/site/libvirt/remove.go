@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -40,7 +41,7 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID, disks contract.Disks) e
 	if disks == contract.KeepDisks {
 		err = d.keepDisks(ctx, id)
 	} else {
-		err = d.deleteDisks(ctx, id)
+		err = d.deleteDisks(ctx, id, disks)
 	}
 	if err != nil {
 		return err
@@ -67,6 +68,19 @@ func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks contract.D
 		}
 		switch err := notKept(volumes); {
 		case err == nil:
+			if disks == contract.KeepDisks {
+				if err := h.keepLoose(ctx, volumes); err != nil {
+					return err
+				}
+			}
+			if disks != contract.DeleteDisks {
+				volumes = slices.DeleteFunc(volumes, func(v rpc.StorageVol) bool {
+					return isDataDisk(v) || disks == contract.KeepDisks && strings.HasSuffix(v.Name, keptSuffix)
+				})
+			}
+			if err := h.unused(ctx, volumes, id); err != nil {
+				return err
+			}
 			if err := h.discardAll(ctx, volumes); err != nil {
 				return err
 			}
@@ -98,7 +112,9 @@ func (h *host) discardAll(ctx context.Context, volumes []rpc.StorageVol) error {
 	return nil
 }
 
-func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID) error {
+// deleteDisks deletes the disks that were made for the machine, but for its data disks if
+// these are to be kept. Those that it has from others stay.
+func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID, disks contract.Disks) error {
 	def, err := d.definition(ctx)
 	if err != nil {
 		return err
@@ -116,6 +132,12 @@ func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID) error {
 	if err != nil {
 		return err // and nothing was done to it
 	}
+	if disks == contract.KeepData {
+		if err := d.freeData(ctx); err != nil {
+			return err
+		}
+		volumes = slices.DeleteFunc(volumes, isDataDisk)
+	}
 	if err := d.stopForGood(ctx); err != nil {
 		return err
 	}
@@ -123,6 +145,39 @@ func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID) error {
 		return err
 	}
 	return d.discardAll(ctx, volumes)
+}
+
+// isDataDisk reports whether a volume of ours is a data disk.
+func isDataDisk(v rpc.StorageVol) bool { return dataDisk.MatchString(v.Name) }
+
+// dataSerial is the serial number of a data disk.
+var dataSerial = regexp.MustCompile(`^data-[0-9]+$`)
+
+var dataDisk = regexp.MustCompile(`\.data-[0-9]+\.qcow2$`)
+
+// freeData frees the data disks of a machine from all that ties them to it: they are about to
+// be another's.
+func (d *domain) freeData(ctx context.Context) error {
+	on, err := d.running(ctx)
+	if err != nil {
+		return err
+	}
+	if on {
+		return fmt.Errorf("%w: it is running; shut it down first", site.ErrRefused)
+	}
+	all, err := d.snapshots(ctx)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(all, func(s snapshot) bool { return len(s.overlays) > 0 }) {
+		return fmt.Errorf("%w: its disks went on in other files at a checkpoint, so its data disks cannot be kept", site.ErrRefused)
+	}
+	for _, s := range all {
+		if err := d.copy(ctx, func(l daemon) error { return l.DomainSnapshotDelete(s.DomainSnapshot, 0) }); err != nil {
+			return fmt.Errorf("drop its checkpoint %s: %w", s.name, err)
+		}
+	}
+	return nil
 }
 
 // keepDisks puts the mark of kept disks beside them, and takes away what is not
@@ -141,32 +196,51 @@ func (d *domain) keepDisks(ctx context.Context, id uuid.UUID) error {
 	if err := d.discover(ctx); err != nil {
 		return err
 	}
-	volumes, err := d.remains(ctx, id)
+	mark, _ := def.mark()
+	volumes, err := d.remainsOf(ctx, append([]uuid.UUID{id}, mark.Data...))
 	if err != nil {
 		return err
 	}
-	told := "The disks beside this file were kept when the machine " + d.dom.Name + " was retired.\n"
-	marked := map[string]bool{}
+	isSeed := func(v rpc.StorageVol) bool {
+		return strings.HasSuffix(v.Name, seedSuffix) || strings.HasSuffix(v.Name, carrySuffix)
+	}
 	for _, v := range volumes {
-		if strings.HasSuffix(v.Name, seedSuffix) {
+		if isSeed(v) {
 			if err := d.discardVolume(ctx, v); err != nil {
 				return err
 			}
+		}
+	}
+	if err := d.markKept(ctx, slices.DeleteFunc(volumes, isSeed)); err != nil {
+		return err
+	}
+	return d.dropLeases(ctx, def)
+}
+
+// markKept puts the mark of kept disks beside volumes.
+func (h *host) markKept(ctx context.Context, volumes []rpc.StorageVol) error {
+	marked := map[[2]string]bool{} // by store, and by what the disks were made for
+	for _, v := range volumes {
+		of := [2]string{v.Pool, volumeOwner(v.Name)}
+		if marked[of] || strings.HasSuffix(v.Name, keptSuffix) {
 			continue
 		}
-		if marked[v.Pool] || strings.HasSuffix(v.Name, keptSuffix) {
-			continue
-		}
-		marked[v.Pool] = true
-		pool, err := d.findStore(ctx, v.Pool)
+		marked[of] = true
+		pool, err := h.findStore(ctx, v.Pool)
 		if err != nil {
 			return err
 		}
-		if _, err := d.put(ctx, pool, volumeName(d.dom.Name, id, keptSuffix), []byte(told)); err != nil {
+		told := "The disks beside this file were kept when the machine " + of[1] + " was retired.\n"
+		if _, err := h.put(ctx, pool, of[1]+keptSuffix, []byte(told)); err != nil {
 			return fmt.Errorf("mark the kept disks: %w", err)
 		}
 	}
-	return d.dropLeases(ctx, def)
+	return nil
+}
+
+// keepLoose marks data disks that an earlier clone has handed on, and that no machine has yet.
+func (h *host) keepLoose(ctx context.Context, volumes []rpc.StorageVol) error {
+	return h.markKept(ctx, slices.DeleteFunc(slices.Clone(volumes), func(v rpc.StorageVol) bool { return !isDataDisk(v) }))
 }
 
 // discover lets the stores look anew where the machine has a disk that they do

@@ -3,6 +3,7 @@ package libvirt
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/beevik/etree"
@@ -120,7 +121,11 @@ func (d *domain) grow(ctx context.Context, disk *etree.Element, size machine.Siz
 		if on {
 			return l.DomainBlockResize(d.dom, attr(disk, "./target", "dev"), uint64(size), rpc.DomainBlockResizeBytes)
 		}
-		return l.StorageVolResize(v.vol, uint64(size), 0)
+		flags := rpc.StorageVolResizeFlags(0)
+		if v.format == "raw" && v.used >= v.capacity { // it has taken its room at once
+			flags = rpc.StorageVolResizeAllocate
+		}
+		return l.StorageVolResize(v.vol, uint64(size), flags)
 	})
 }
 
@@ -136,19 +141,7 @@ func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, w
 			}
 			continue
 		}
-		pool, err := d.storeFor(ctx, def, disk.Store)
-		if err != nil {
-			return added, cold, err
-		}
-		name := volumeName(d.dom.Name, id, "."+serial+".qcow2")
-		if err := d.replaceable(ctx, pool, name, id); err != nil {
-			return added, cold, err
-		}
-		allocation, flags := machine.Size(0), rpc.StorageVolCreateFlags(0)
-		if disk.Kind == machine.FullDisk {
-			allocation, flags = disk.Size, rpc.StorageVolCreatePreallocMetadata
-		}
-		file, err := d.create(ctx, pool, volumeXML(name, "qcow2", disk.Size, allocation, nil), flags)
+		file, err := d.dataDisk(ctx, id, def, i, disk)
 		if err != nil {
 			return added, cold, fmt.Errorf("data disk %d: %w", i+1, err)
 		}
@@ -162,6 +155,55 @@ func (d *domain) dataDisks(ctx context.Context, id uuid.UUID, def *definition, w
 		added = true
 	}
 	return added, cold, nil
+}
+
+// dataDisk makes a data disk and returns its file, or finds the one that an earlier clone
+// has handed on.
+func (d *domain) dataDisk(ctx context.Context, id uuid.UUID, def *definition, i int, disk machine.Disk) (string, error) {
+	part := fmt.Sprintf(".data-%d.qcow2", i+1)
+	if mark, _ := def.mark(); mark != nil && mark.IsHandedOn(i) {
+		return d.handedOn(ctx, id, mark.Data[i], part, disk.Size)
+	}
+	pool, err := d.storeFor(ctx, def, disk.Store)
+	if err != nil {
+		return "", err
+	}
+	name := volumeName(d.dom.Name, id, part)
+	if err := d.replaceable(ctx, pool, name, id); err != nil {
+		return "", err
+	}
+	allocation, flags := machine.Size(0), rpc.StorageVolCreateFlags(0)
+	if disk.Kind == machine.FullDisk {
+		allocation, flags = disk.Size, rpc.StorageVolCreatePreallocMetadata
+	}
+	return d.create(ctx, pool, volumeXML(name, "qcow2", disk.Size, allocation, nil), flags)
+}
+
+// handedOn finds a data disk that was made for an earlier clone, and grows it if it is to be
+// larger. It is only ever one that no machine has.
+func (d *domain) handedOn(ctx context.Context, id, from uuid.UUID, part string, size machine.Size) (string, error) {
+	volumes, err := d.remains(ctx, from)
+	if err != nil {
+		return "", err
+	}
+	i := slices.IndexFunc(volumes, func(v rpc.StorageVol) bool { return strings.HasSuffix(v.Name, part) })
+	if i < 0 {
+		return "", fmt.Errorf("%w: the one that was to be kept is not in an active store of host %s", site.ErrRefused, d.name)
+	}
+	if err := d.unused(ctx, volumes[i:i+1], id); err != nil {
+		return "", err
+	}
+	v, err := d.volumeAt(ctx, volumes[i].Key)
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case v.capacity > size:
+		return "", fmt.Errorf("%w: it has %s and cannot shrink to %s", site.ErrRefused, v.capacity, size)
+	case v.capacity < size:
+		err = d.call(ctx, func(l daemon) error { return l.StorageVolResize(v.vol, uint64(size), 0) })
+	}
+	return v.path, err
 }
 
 // storeFor is the named store, else that of the machine's own disk.

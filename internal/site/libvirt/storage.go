@@ -26,10 +26,13 @@ type volume struct {
 	path     string
 	format   string
 	capacity machine.Size // as a guest sees it
+	length   int64        // of its file
 	used     machine.Size // by it, and once its chain was walked, by all that it depends on
 	backing  string       // the file that it is a child of
 	changed  string       // when its content was last changed
 	writable bool
+	// holdsStates reports that it may hold checkpoints, which a copy of the file would, too.
+	holdsStates bool
 }
 
 // fileStores are the kinds of pool whose volumes are files.
@@ -41,6 +44,18 @@ const seedSuffix = ".seed"
 // other machine, of whatever ledger, has the same.
 func volumeName(name string, id uuid.UUID, part string) string {
 	return name + "." + id.String() + part
+}
+
+// volumeOwner is the part of a volume's name that tells whose it is.
+func volumeOwner(name string) string {
+	for i := range name {
+		if rest := name[i+1:]; name[i] == '.' && len(rest) > 36 && rest[36] == '.' {
+			if _, err := uuid.Parse(rest[:36]); err == nil {
+				return name[:i+37]
+			}
+		}
+	}
+	return name
 }
 
 // isOurVolume reports whether a file is the machine's own.
@@ -96,6 +111,7 @@ func (h *host) findVolume(ctx context.Context, find func(l daemon) (rpc.StorageV
 	v.path = strings.TrimSpace(textAt(root, "./target/path"))
 	v.format = attr(root, "./target/format", "type")
 	v.capacity, v.used = sizeOf(root.FindElement("./capacity")), sizeOf(root.FindElement("./allocation"))
+	v.length = int64(sizeOf(root.FindElement("./physical")))
 	v.backing = textAt(root, "./backingStore/path")
 	v.changed = strings.TrimSpace(textAt(root, "./target/timestamps/mtime"))
 	mode, _ := strconv.ParseUint(strings.TrimSpace(textAt(root, "./target/permissions/mode")), 8, 32)
@@ -253,16 +269,29 @@ func (h *host) replaceable(ctx context.Context, pool rpc.StoragePool, name strin
 	if err != nil {
 		return err
 	}
+	if err := h.unused(ctx, []rpc.StorageVol{v.vol}, id); err != nil {
+		return err
+	}
+	return h.discardIn(ctx, pool, name)
+}
+
+// unused refuses volumes that another machine has for disks.
+func (h *host) unused(ctx context.Context, volumes []rpc.StorageVol, but uuid.UUID) error {
+	if len(volumes) == 0 {
+		return nil
+	}
 	all, err := h.domains(ctx)
 	if err != nil {
 		return err
 	}
 	for _, d := range all {
-		if uuid.UUID(d.dom.UUID) != id && slices.Contains(d.definition.files(), v.path) {
-			return fmt.Errorf("%w: %s is a disk of machine %s and is not overwritten", site.ErrRefused, v.path, d.dom.Name)
+		for _, v := range volumes {
+			if uuid.UUID(d.dom.UUID) != but && slices.Contains(d.definition.files(), v.Key) {
+				return fmt.Errorf("%w: %s is a disk of machine %s and is not overwritten", site.ErrRefused, v.Key, d.dom.Name)
+			}
 		}
 	}
-	return h.discardIn(ctx, pool, name)
+	return nil
 }
 
 // activeStores lists the stores of a host that can be used.
@@ -338,9 +367,16 @@ func (h *host) volumes(ctx context.Context) ([]rpc.StorageVol, error) {
 	return all, err
 }
 
-// remains lists the volumes, in whatever store of the host, that are the
-// machine's own.
+// remains lists the volumes, in whatever store of the host, that were made for a
+// machine.
 func (h *host) remains(ctx context.Context, id uuid.UUID) ([]rpc.StorageVol, error) {
+	return h.remainsOf(ctx, []uuid.UUID{id})
+}
+
+// remainsOf is remains for several.
+func (h *host) remainsOf(ctx context.Context, ids []uuid.UUID) ([]rpc.StorageVol, error) {
 	all, err := h.volumes(ctx)
-	return slices.DeleteFunc(all, func(v rpc.StorageVol) bool { return !isOurVolume(v.Name, id) }), err
+	return slices.DeleteFunc(all, func(v rpc.StorageVol) bool {
+		return !slices.ContainsFunc(ids, func(id uuid.UUID) bool { return isOurVolume(v.Name, id) })
+	}), err
 }

@@ -118,7 +118,7 @@ func (h *host) view(ctx context.Context, templates []string) (*view, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.host.Emulators, v.host.Firmware = caps.emulators[caps.arch], caps.firmware
+	v.host.Emulators, v.host.Firmware, v.host.Features = caps.emulators[caps.arch], caps.firmware, caps.features
 	if err := h.measure(ctx, &v.host); err != nil {
 		return nil, err
 	}

@@ -20,7 +20,8 @@ import (
 type template struct {
 	*host
 	name       string
-	definition *definition // nil for a bare volume
+	source     machine.Cloned // the machine that it is, and its checkpoint; zero for a template
+	definition *definition    // nil for a bare volume
 	disks      []*volume
 }
 
@@ -35,6 +36,10 @@ func (h *host) templateAt(ctx context.Context, name string) (t *template, proble
 		}
 		t.disks = []*volume{v}
 		return t, h.chain(ctx, v), nil
+	}
+	source, isMachine := machine.SourceOf(name)
+	if t.source = source; isMachine {
+		name = source.Name
 	}
 	var text string
 	var state, snapshots int32
@@ -58,10 +63,21 @@ func (h *host) templateAt(ctx context.Context, name string) (t *template, proble
 	if t.definition, err = parseDefinition(text); err != nil {
 		return nil, nil, err
 	}
+	if isMachine {
+		t.definition.dropSeed()
+	}
 	problem = h.usable(ctx, t)
 	switch {
+	case isMachine && source.Checkpoint != "":
+		if problem == nil {
+			problem = h.keptInside(ctx, t, source.Checkpoint)
+		}
 	case rpc.DomainState(state) != rpc.DomainShutoff:
 		problem = errors.New("it is running: shut it down first")
+	case isMachine:
+		for _, v := range t.disks {
+			v.holdsStates = v.holdsStates || snapshots > 0
+		}
 	case snapshots > 0:
 		problem = fmt.Errorf("it has %s, which clones do not get; delete them, or prepare another template", finding.Plural(int(snapshots), "snapshot"))
 	}
@@ -166,7 +182,7 @@ func (h *host) plain(ctx context.Context, want machine.Hardware) (*definition, e
 	}
 	arch := cmp.Or(want.Arch, caps.arch)
 	emulator := cmp.Or(string(want.Emulator), caps.emulator(arch))
-	board := cmp.Or(want.Board, map[string]string{"x86_64": "q35", "aarch64": "virt", "riscv64": "virt"}[arch])
+	board := cmp.Or(want.Board, boards[arch])
 	cpu := cmp.Or(want.CPU, map[string]string{"kvm": "host-model", "qemu": "maximum"}[emulator])
 
 	doc := etree.NewDocument()
@@ -192,7 +208,8 @@ func (h *host) plain(ctx context.Context, want machine.Hardware) (*definition, e
 		child(root, "cpu").CreateAttr("mode", "custom")
 		text(root, cpu, "cpu", "model")
 	}
-	child(root, "clock").CreateAttr("offset", "utc")
+	child(root, "clock").CreateAttr("offset", cmp.Or(string(want.Clock), "utc"))
+	d.setSecureBoot(want.SecureBoot)
 	devices := d.devices()
 	disk := devices.CreateElement("disk")
 	setDiskFile(disk, "", "qcow2")
@@ -206,6 +223,16 @@ func (h *host) plain(ctx context.Context, want machine.Hardware) (*definition, e
 	}
 	addConsole(devices)
 	addDisplay(devices)
+	if want.TPM == machine.SwitchOn {
+		tpm := devices.CreateElement("tpm")
+		tpm.CreateAttr("model", map[string]string{"x86_64": "tpm-crb"}[arch])
+		if arch != "x86_64" {
+			tpm.CreateAttr("model", "tpm-tis")
+		}
+		backend := tpm.CreateElement("backend")
+		backend.CreateAttr("type", "emulator")
+		backend.CreateAttr("version", "2.0")
+	}
 	rng := devices.CreateElement("rng")
 	rng.CreateAttr("model", "virtio")
 	backend := rng.CreateElement("backend")

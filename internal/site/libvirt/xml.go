@@ -303,6 +303,26 @@ func (d *definition) setFirmware(f machine.Firmware) {
 	}
 }
 
+// setSecureBoot chooses UEFI firmware that starts only what is signed, or such that starts
+// anything (libvirt: "Domain XML format", BIOS bootloader).
+func (d *definition) setSecureBoot(on machine.Switch) {
+	if on == "" {
+		return
+	}
+	d.setFirmware(machine.UEFI)
+	system, is := child(d.root, "os"), map[bool]string{true: "yes", false: "no"}[on == machine.SwitchOn]
+	if on == machine.SwitchOn {
+		child(d.root, "os", "loader").CreateAttr("secure", "yes")
+		child(d.root, "features", "smm").CreateAttr("state", "on")
+	}
+	firmware := child(system, "firmware")
+	for _, name := range []string{"secure-boot", "enrolled-keys"} {
+		f := firmware.CreateElement("feature")
+		f.CreateAttr("enabled", is)
+		f.CreateAttr("name", name)
+	}
+}
+
 func (d *definition) firmware() machine.Firmware {
 	system := child(d.root, "os")
 	if system.SelectAttrValue("firmware", "") == "efi" || attr(system, "./loader", "type") == "pflash" {
@@ -623,6 +643,13 @@ func (d *definition) seedDrive() *etree.Element {
 	return nil
 }
 
+// dropSeed takes out a seed that is a disk, which is no disk of the machine's own.
+func (d *definition) dropSeed() {
+	if drive := d.seedDrive(); drive != nil && drive.SelectAttrValue("device", "disk") == "disk" {
+		drive.Parent().RemoveChild(drive)
+	}
+}
+
 // setSeed gives the machine its seed. One that is a CD goes into a drive: the
 // one that has it, else one that the template left empty, else another; one
 // that is not is a disk like the machine's own, which its guest can read.
@@ -640,7 +667,7 @@ func (d *definition) setSeed(file string, kind media.Kind) {
 		return
 	}
 	for _, e := range d.devices().SelectElements("disk") {
-		if drive == nil && e.SelectAttrValue("device", "") == "cdrom" && e.SelectElement("source") == nil {
+		if drive == nil && e.SelectAttrValue("device", "") == "cdrom" && e.SelectElement("source") == nil && !isOwnDrive(e) {
 			drive = e
 		}
 	}

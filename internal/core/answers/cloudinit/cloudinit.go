@@ -228,7 +228,7 @@ func files(in answers.Input) []mapping {
 		}
 	}
 	if len(g.Stages) > 0 {
-		stages(g.Stages, add)
+		stages(g.Stages, g.Login, add)
 	}
 	if in.Home != "" {
 		call(in.Home, add)
@@ -291,6 +291,9 @@ func early(in answers.Input) []string {
 	var all []string
 	for _, name := range withoutIPv6(in.Adapters) {
 		all = append(all, fmt.Sprintf("sysctl -q -w net.ipv6.conf.%s.disable_ipv6=1", name))
+	}
+	if len(g.Carry) > 0 { // for as long as it is there
+		all = append(all, "d=/run/mintbatch/carry; mkdir -p $d; mountpoint -q $d || mount -o ro LABEL=CARRY $d 2>/dev/null || true")
 	}
 	if g.Proxy != "" {
 		line := answers.ShellQuoted("proxy=" + g.Proxy)

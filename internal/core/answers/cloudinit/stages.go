@@ -16,14 +16,18 @@ var stagesService = service{"mintbatch-stages.service", "Do the stages that this
 var stagesScript string
 
 // stages writes the files of a guest's stages: the order, and a script each.
-func stages(all []machine.Stage, add func(path, content, mode, owner string)) {
+func stages(all []machine.Stage, login string, add func(path, content, mode, owner string)) {
 	type step struct {
 		Name    string `json:"name"`
 		Restart bool   `json:"restart"`
+		Login   string `json:"login,omitempty"` // that does it; empty for root
 	}
 	plan := make([]step, len(all))
 	for i, s := range all {
-		plan[i] = step{s.Name, s.Restart.Or(false)}
+		plan[i] = step{Name: s.Name, Restart: s.Restart.Or(false)}
+		if s.As == machine.AsLogin {
+			plan[i].Login = login
+		}
 		add(fmt.Sprintf("/etc/mintbatch/stages/%02d.sh", i+1), "set -e\n"+strings.Join(s.Commands, "\n")+"\n", "0700", "")
 	}
 	order, err := json.Marshal(plan)

@@ -47,8 +47,12 @@ for number, stage in enumerate(plan, 1):
     note(name=name, state='begun')
     began = time.time()
     # Into a file, not a pipe: what the stage leaves running may write for ever.
+    script, home = ['/bin/sh', '%s/%02d.sh' % (HERE, number)], '/root'
+    if stage.get('login'):  # who must not read what else is here
+        with open(script[1]) as f:
+            script, home = ['runuser', '-l', stage['login'], '-s', '/bin/sh', '-c', f.read()], '/'
     with open(HERE + '/output', 'w+b') as out:
-        code = subprocess.call(['/bin/sh', '%s/%02d.sh' % (HERE, number)], stdin=subprocess.DEVNULL, stdout=out, stderr=subprocess.STDOUT, cwd='/root')
+        code = subprocess.call(script, stdin=subprocess.DEVNULL, stdout=out, stderr=subprocess.STDOUT, cwd=home)
         out.seek(max(0, out.seek(0, 2) - 20000))
         last = [line[:500] for line in out.read().decode('utf-8', 'replace').splitlines()[-20:]]
     note(name=name, state='failed' if code else 'done', seconds=round(time.time() - began, 1), code=code, output=last)

@@ -26,17 +26,18 @@ func TestStagesAreDoneInOrder(t *testing.T) {
 	put := func(path, content, _, _ string) {
 		path = filepath.Join(dir, path)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o700))
-		content = strings.NewReplacer("'/etc/", "'"+dir+"/etc/", "'/var/", "'"+dir+"/var/", "'/run/", "'"+dir+"/run/", "cwd='/root'", "cwd='"+dir+"'").Replace(content)
+		content = strings.NewReplacer("'/etc/", "'"+dir+"/etc/", "'/var/", "'"+dir+"/var/", "'/run/", "'"+dir+"/run/", "'/root'", "'"+dir+"'").Replace(content)
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o700))
 	}
 	stages([]machine.Stage{
 		{Name: "one", Commands: []string{"echo 1 >> done; sleep 60 &", "echo started"}, Restart: machine.SwitchOn},
-		{Name: "two", Commands: []string{"echo 2 >> done", "seq 30"}},
+		{Name: "two", Commands: []string{"echo 2 >> done", "seq 30"}, As: machine.AsLogin},
 		{Name: "three", Commands: []string{"echo it is not there", "false", "echo 3 >> done"}},
 		{Name: "four", Commands: []string{"echo 4 >> done"}},
-	}, put)
+	}, "survey", put)
 	put("run/cloud-init/result.json", "{}", "", "")
 	put("bin/systemctl", "#!/bin/sh\necho \"$@\" >> "+dir+"/systemctl\n", "", "")
+	put("bin/runuser", "#!/bin/sh\necho \"$1 $2\" > "+dir+"/who; cd "+dir+"; exec \"$4\" \"$5\" \"$6\"\n", "", "")
 	log := filepath.Join(dir, "var/lib/mintbatch/stages.jsonl")
 	boot := func() (states []string) {
 		c := exec.Command("python3", filepath.Join(dir, "etc/mintbatch/stages/stages.py"))
@@ -69,6 +70,7 @@ func TestStagesAreDoneInOrder(t *testing.T) {
 	require.NoError(t, f.Close())
 	assert.Equal(t, []string{"one begun", "one done started", "two begun", "two done 11,12,13,14,15,16,17,18,19,20,21,22,23,24,25,26,27,28,29,30", "three begun", "three failed it is not there"}, boot())
 	assert.Equal(t, "1\n2\n", read("done"))
+	assert.Equal(t, "-l survey\n", read("who"))
 	assert.Equal(t, "reboot\ndisable -q mintbatch-stages.service\n", read("systemctl"))
 	for _, gone := range []string{"etc/mintbatch", "etc/systemd/system/mintbatch-stages.service"} {
 		assert.NoFileExists(t, filepath.Join(dir, gone))

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mintbatch/internal/core/answers"
@@ -134,6 +135,12 @@ func volume(line func(string, ...any), v machine.Volume) {
 	line("if ($disk.PartitionStyle -eq 'RAW') {")
 	line("  $disk | Initialize-Disk -PartitionStyle GPT -PassThru | New-Partition -UseMaximumSize %s |", letter)
 	line("    Format-Volume -FileSystem %s -NewFileSystemLabel %s -Confirm:$false", strings.ToUpper(string(cmp.Or(v.Filesystem, "ntfs"))), Quoted(cmp.Or(v.Label, fmt.Sprintf("data%d", v.Disk))))
+	if v.Letter != "" { // also of a volume that an earlier clone has made
+		letter := strings.ToUpper(v.Letter)
+		line("} else {")
+		line("  $volume = $disk | Get-Partition | Where-Object { $_.Type -eq 'Basic' -or $_.Type -eq 'IFS' } | Select-Object -First 1")
+		line("  if ($volume -and $volume.DriveLetter -ne '%s') { $volume | Set-Partition -NewDriveLetter %s }", letter, letter)
+	}
 	line("}")
 }
 
@@ -176,26 +183,31 @@ function Leave {
   Remove-Item "$here\stage-*" -Force
   exit
 }
-$plan = @(Get-Content -Encoding utf8 -Raw "$here\stage-plan.json" | ConvertFrom-Json | ForEach-Object { $_ })
-for ($next = [int](Get-ItemProperty $key).Next; $next -lt $plan.Count; $next++) {
-  $stage = $plan[$next]
-  Note @{ name = $stage.name; state = 'begun' }
-  $began = Get-Date
-  $file = Join-Path $here $stage.script
-  if ($file -like '*.ps1') { $output = & powershell -NoProfile -ExecutionPolicy Bypass -File $file 2>&1 } else { $output = & cmd /d /c $file 2>&1 }
-  $code = $LASTEXITCODE
+function Done($next, $stage, $code, $output, $began) {
   $state = if ($code) { 'failed' } else { 'done' }
   Note @{ name = $stage.name; state = $state; seconds = [math]::Round(((Get-Date) - $began).TotalSeconds, 1); code = $code; output = @($output | Select-Object -Last 20 | ForEach-Object { "$_" }) }
   if ($code) { Leave }
   Set-ItemProperty $key Next ($next + 1) -Type DWord
   if ($stage.restart) { shutdown /r /t 0; exit }
 }
+` + asLogin + `$plan = @(Get-Content -Encoding utf8 -Raw "$here\stage-plan.json" | ConvertFrom-Json | ForEach-Object { $_ })
+for ($next = [int](Get-ItemProperty $key).Next; $next -lt $plan.Count; $next++) {
+  $stage = $plan[$next]
+  if ($stage.login) { As-Login $next $stage; continue }
+  Note @{ name = $stage.name; state = 'begun' }
+  $began = Get-Date
+  $file = Join-Path $here $stage.script
+  if ($file -like '*.ps1') { $output = & powershell -NoProfile -ExecutionPolicy Bypass -File $file 2>&1 } else { $output = & cmd /d /c $file 2>&1 }
+  $code = $LASTEXITCODE
+  Done $next $stage $code $output $began
+}
 Note @{ state = 'over' }
 Leave
 `
 
 // stageFiles are the stages as the seed carries them.
-func stageFiles(g machine.Guest) []answers.File {
+func stageFiles(in answers.Input) []answers.File {
+	g := in.Guest
 	if len(g.Stages) == 0 {
 		return nil
 	}
@@ -203,11 +215,12 @@ func stageFiles(g machine.Guest) []answers.File {
 		Name    string `json:"name"`
 		Script  string `json:"script"`
 		Restart bool   `json:"restart"`
+		Login   bool   `json:"login,omitempty"`
 	}
 	var plan []step
 	var all []answers.File
 	for i, s := range g.Stages {
-		one := step{s.Name, fmt.Sprintf("stage-%02d.cmd", i+1), s.Restart.Or(false)}
+		one := step{s.Name, fmt.Sprintf("stage-%02d.cmd", i+1), s.Restart.Or(false), s.As == machine.AsLogin}
 		content := []byte("@chcp 65001 >nul\r\n")
 		if g.Windows.Shell == "powershell" {
 			one.Script = fmt.Sprintf("stage-%02d.ps1", i+1)
@@ -224,6 +237,13 @@ func stageFiles(g machine.Guest) []answers.File {
 	order, err := json.Marshal(plan)
 	if err != nil { // only names and switches
 		panic(err)
+	}
+	if slices.ContainsFunc(plan, func(s step) bool { return s.Login }) {
+		who, err := json.Marshal(map[string]string{"name": g.Login, "password": in.Secrets.Clear[g.Login]})
+		if err != nil {
+			panic(err)
+		}
+		all = append(all, answers.File{Name: "stage-login.json", Content: who}, answers.File{Name: "stage-person.ps1", Content: powershell("", doAsLogin).content})
 	}
 	return append(all, answers.File{Name: "stage-plan.json", Content: order}, answers.File{Name: "stage-all.ps1", Content: powershell("", doStages).content})
 }
@@ -259,7 +279,8 @@ func fileName(i int) string  { return fmt.Sprintf("file-%02d.bin", i+1) }
 func trustName(i int) string { return fmt.Sprintf("trust-%02d.pem", i+1) }
 
 // carried are the files that the scripts take from the seed.
-func carried(g machine.Guest) []answers.File {
+func carried(in answers.Input) []answers.File {
+	g := in.Guest
 	var all []answers.File
 	for i, f := range g.Files {
 		all = append(all, answers.File{Name: fileName(i), Content: f.Content()})
@@ -267,5 +288,5 @@ func carried(g machine.Guest) []answers.File {
 	for i, t := range g.Trust {
 		all = append(all, answers.File{Name: trustName(i), Content: []byte(t)})
 	}
-	return append(all, stageFiles(g)...)
+	return append(all, stageFiles(in)...)
 }

@@ -39,7 +39,7 @@ func Files(in answers.Input) ([]answers.File, error) {
 	for _, s := range append(early, late...) {
 		files = append(files, answers.File{Name: s.name, Content: s.content})
 	}
-	return append(files, carried(in.Guest)...), nil
+	return append(files, carried(in)...), nil
 }
 
 // wcm is the namespace of the attributes by which lists are kept apart.

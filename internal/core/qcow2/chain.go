@@ -1,0 +1,65 @@
+package qcow2
+
+import "io"
+
+// Layer is one of the disks that lie on each other: a child, its parent, and so on.
+type Layer interface {
+	// Read is as that of Disk.
+	Read(at int64) (content []byte, says bool, err error)
+	Cluster() int64
+	Length() int64
+}
+
+// Length implements Layer.
+func (d *Disk) Length() int64 { return d.Size }
+
+// Raw is a disk whose file is what the guest sees.
+type Raw struct {
+	File io.ReaderAt
+	Size int64
+}
+
+// rawCluster is how much of such a disk is read at once.
+const rawCluster = 1 << 16
+
+// Cluster implements Layer.
+func (Raw) Cluster() int64 { return rawCluster }
+
+// Length implements Layer.
+func (r Raw) Length() int64 { return r.Size }
+
+// Read implements Layer.
+func (r Raw) Read(at int64) ([]byte, bool, error) {
+	content := make([]byte, min(rawCluster, r.Size-at))
+	return content, true, readFull(r.File, at, content)
+}
+
+// Chain is a disk with those below it, the child first.
+type Chain []Layer
+
+// ReadAt fills a part of a disk with what the first layer says that says anything; zeros where
+// none does.
+func (c Chain) ReadAt(into []byte, at int64) error {
+	clear(into)
+	if len(c) == 0 {
+		return nil
+	}
+	top := c[0]
+	for done := int64(0); done < int64(len(into)) && at+done < top.Length(); {
+		begin := (at + done) / top.Cluster() * top.Cluster()
+		end := min(begin+top.Cluster(), top.Length(), at+int64(len(into)))
+		part := into[done : end-at]
+		content, says, err := top.Read(begin)
+		if err == nil && !says {
+			err = c[1:].ReadAt(part, at+done)
+		}
+		if err != nil {
+			return err
+		}
+		if skip := at + done - begin; skip < int64(len(content)) {
+			copy(part, content[skip:])
+		}
+		done = end - at
+	}
+	return nil
+}

@@ -1,0 +1,79 @@
+package plan
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/sites"
+)
+
+// addSources adds the machines that others are to be cloned from to the templates of their
+// sites. Only a site that is asked about one by itself tells its checkpoints.
+func (p *Planner) addSources(ctx context.Context, known []ledger.Machine, asked sites.Surveys) error {
+	settled := map[uuid.UUID]bool{} // whose guests read no other answers
+	for _, k := range known {
+		settled[k.ID(p.Ledger.ID)] = k.Spec.DropSeed
+	}
+	for _, w := range p.Wanted {
+		source, is := machine.SourceOf(w.Clone.Template)
+		answer := asked[w.Site]
+		if !is || answer == nil || slices.ContainsFunc(answer.Templates, func(t contract.Template) bool { return t.Name == w.Clone.Template }) {
+			continue
+		}
+		i := slices.IndexFunc(answer.Machines, func(m contract.Machine) bool { return strings.EqualFold(m.Name, source.Name) })
+		if i < 0 {
+			continue // which is told where it is missing
+		}
+		m := &answer.Machines[i]
+		t := contract.Template{Name: w.Clone.Template, CPUs: m.CPUs, Memory: m.Memory, Disk: m.Disk, Used: max(m.Used, m.Saved), Firmware: m.Firmware, Host: m.Host, Store: m.Store, Hosts: []string{m.Host}}
+		switch {
+		case settled[m.ID]:
+			t.Problem = fmt.Sprintf("the guest of %s reads no other answers, since its seed was dropped: write seed: keep for its template, and make it again", m.Name)
+		case source.Checkpoint != "":
+			one, err := p.Sites.Machine(ctx, w.Site, m.ID)
+			if err != nil {
+				return fmt.Errorf("site %s: machine %s, which is to be cloned: %w", w.Site, m.Name, err)
+			}
+			kept, has := one.Has(source.Checkpoint)
+			if !has {
+				t.Problem = fmt.Sprintf("machine %s has no checkpoint %s", m.Name, source.Checkpoint)
+			}
+			if kept.Running {
+				t.Remarks = []string{"the checkpoint was kept while it ran, and clones do not get its memory: they start as after a power cut"}
+			}
+		case m.Power == machine.On:
+			t.Problem = fmt.Sprintf("machine %s is running: shut it down, or name a checkpoint of it", m.Name)
+		}
+		answer.Templates = append(answer.Templates, t)
+	}
+	return nil
+}
+
+// awaitSources refuses machines that are to be cloned from others which the same plan makes or
+// changes.
+func (p *Planner) awaitSources(of proof.Proof) proof.Proof {
+	changes := map[machine.Key]bool{}
+	for _, w := range of.Works {
+		if w.Word == proof.New || w.Word == proof.Remake || w.Word == proof.Adjust {
+			changes[machine.Key{Site: w.Site, Name: strings.ToLower(w.Name)}] = true
+		}
+	}
+	works := slices.Clone(of.Works)
+	for i, w := range works {
+		if w.Word != proof.New && w.Word != proof.Remake || w.Machine == nil {
+			continue
+		}
+		if source, is := machine.SourceOf(w.Machine.Clone.Template); is && changes[machine.Key{Site: w.Site, Name: strings.ToLower(source.Name)}] {
+			works[i].Refusal = fmt.Sprintf("it is cloned from %s, which is to be made or changed first; run the command again then", source.Name)
+		}
+	}
+	return proof.Proof{Works: works}
+}
