@@ -32,10 +32,18 @@ func renameChain(j *job) chain {
 		mark.Fingerprint, mark.Spec = to.Fingerprint(), contract.MarkedSpec(to.Spec)
 		return mark
 	}
+	rename := j.siteAct(step.Rename, time.Now(), func(ctx context.Context) (contract.Task, error) {
+		return j.site.Rename(ctx, id, to.Name, mark(), restart)
+	})
+	rename.unless = func(ctx context.Context) (bool, error) { // what does not exist is not half renamed afterwards
+		_, err := j.site.Machine(ctx, id)
+		if errors.Is(err, site.ErrNotFound) {
+			err = fmt.Errorf("it no longer exists at the site, so there is nothing to rename: `mintbatch mint` makes it again, under the name that its row has")
+		}
+		return false, err
+	}
 	steps := []act{
-		j.siteAct(step.Rename, time.Now(), func(ctx context.Context) (contract.Task, error) {
-			return j.site.Rename(ctx, id, to.Name, mark(), restart)
-		}),
+		rename,
 		j.siteAct(step.Wire, time.Now(), func(ctx context.Context) (contract.Task, error) {
 			return j.site.Wire(ctx, id, machine.Cards(to.Adapters), restart)
 		}),

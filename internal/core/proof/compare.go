@@ -42,11 +42,6 @@ const UnknownClone = "the site has a newer clone of this machine than the ledger
 // considered; a nil keep means all.
 func Compare(s Situation, keep func(name string) bool) Proof {
 	c := comparer{Situation: s, known: make(map[machine.Key]*Known, len(s.Known)), renamed: map[machine.Key]*Known{}, sites: map[string]siteView{}}
-	for _, k := range s.Known {
-		if c.known[k.Key] = k; k.Open.BeingRenamed() {
-			c.renamed[machine.Key{Site: k.Site, Name: strings.ToLower(k.Open.newName())}] = k
-		}
-	}
 	for site, seen := range s.Seen {
 		v := siteView{byName: map[string]Seen{}, byIdentity: map[uuid.UUID]Seen{}}
 		for _, m := range seen {
@@ -54,6 +49,12 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 			v.byIdentity[m.Identity] = m
 		}
 		c.sites[site] = v
+	}
+	for _, k := range s.Known {
+		c.known[k.Key] = k
+		if k.Open.BeingRenamed() && c.siteView(k.Key, k.Origin, k.Generation).there {
+			c.renamed[machine.Key{Site: k.Site, Name: strings.ToLower(k.Open.newName())}] = k
+		}
 	}
 	p := Proof{Works: make([]Work, 0, len(s.Wanted))}
 	wanted := make(map[machine.Key]bool, len(s.Wanted))
