@@ -387,12 +387,14 @@ func (h *history) finishRenames(t testing.TB) {
 	for _, names := range h.renamed { // whoever interrupts that, goes on with it
 		err := h.command(t, fault{}, nil, func(ctx context.Context, s *mint.Desk) error {
 			known, err := s.Ledger.MachinesNamed(ctx, names[:1])
-			if err == nil && len(known) == 1 && known[0].Open.BeingRenamed() {
-				var o *mint.Outcome
-				if o, err = do(ctx, s)(s.Renaming(ctx, names[0], names[1], mint.Order{})); o != nil {
-					for _, r := range o.Results {
-						err = errors.Join(err, r.Err)
-					}
+			for _, k := range known {
+				if !k.Open.By(proof.Renaming(names[0], names[1])) {
+					continue
+				}
+				o, failed := do(ctx, s)(s.Renaming(ctx, k.Key.String(), names[1], mint.Order{}))
+				err = errors.Join(err, failed)
+				for i := 0; o != nil && i < len(o.Results); i++ {
+					err = errors.Join(err, o.Results[i].Err)
 				}
 			}
 			return err

@@ -23,7 +23,8 @@ func (d *Desk) Renaming(ctx context.Context, from, to string, o Order) (Task, er
 		site, name = "", from
 	}
 	o.NewName = to
-	t := Task{Command: proof.Renaming(from, to), Order: o, do: (*run.Engine).Rename, up: true}
+	command := proof.Renaming(strings.ToLower(name), to) // the same one, however the machine is called
+	t := Task{Command: command, Order: o, do: (*run.Engine).Rename, up: true}
 	if err := machine.CheckLabel(to); err != nil {
 		return t, fmt.Errorf("%w to %q: %w", ErrRename, to, err)
 	}

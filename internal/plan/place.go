@@ -183,7 +183,7 @@ func unusable(answer *contract.Survey, w *batch.Wanted, told map[finding.Positio
 		if source, is := machine.SourceOf(t.Name); is && t.Problem == "" {
 			told[at] = true
 			remarks.Add(finding.Finding{Severity: finding.Warning, Code: "template-in-use", At: at, Value: t.Name,
-				Message: fmt.Sprintf("%s was in use and is not sealed: its clones share what it has got, such as the machine id, logins with their passwords, keys, DHCP leases and logs; their answers replace host name, addresses and host keys", source.Name),
+				Message: fmt.Sprintf("%s was in use and is not sealed: its clones share what it has got, such as logins with their passwords, keys, DHCP leases and logs; their answers replace host name, addresses, host keys and machine id", source.Name),
 				Hint:    "for machines of different owners, prepare a template instead"})
 		}
 		for _, remark := range t.Remarks {

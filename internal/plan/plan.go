@@ -88,7 +88,7 @@ func (p *Planner) Make(ctx context.Context, r Request) (*Plan, error) {
 			return nil, err
 		}
 		others = p.surveyOthers(ctx, known, keep, asked)
-		if err := p.addSources(ctx, known, asked); err != nil {
+		if err := p.addSources(ctx, asked); err != nil {
 			return nil, err
 		}
 	}

@@ -6,22 +6,15 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/uuid"
-
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
-	"mintbatch/internal/ledger"
 	"mintbatch/internal/sites"
 )
 
 // addSources adds the machines that others are to be cloned from to the templates of their
 // sites. Only a site that is asked about one by itself tells its checkpoints.
-func (p *Planner) addSources(ctx context.Context, known []ledger.Machine, asked sites.Surveys) error {
-	settled := map[uuid.UUID]bool{} // whose guests read no other answers
-	for _, k := range known {
-		settled[k.ID(p.Ledger.ID)] = k.Spec.DropSeed
-	}
+func (p *Planner) addSources(ctx context.Context, asked sites.Surveys) error {
 	for _, w := range p.Wanted {
 		source, is := machine.SourceOf(w.Clone.Template)
 		answer := asked[w.Site]
@@ -35,8 +28,6 @@ func (p *Planner) addSources(ctx context.Context, known []ledger.Machine, asked 
 		m := &answer.Machines[i]
 		t := contract.Template{Name: w.Clone.Template, CPUs: m.CPUs, Memory: m.Memory, Disk: m.Disk, Used: max(m.Used, m.Saved), Firmware: m.Firmware, Host: m.Host, Store: m.Store, Hosts: []string{m.Host}}
 		switch {
-		case settled[m.ID]:
-			t.Problem = fmt.Sprintf("the guest of %s reads no other answers, since its seed was dropped: write seed: keep for its template, and make it again", m.Name)
 		case source.Checkpoint != "":
 			one, err := p.Sites.Machine(ctx, w.Site, m.ID)
 			if err != nil {

@@ -208,8 +208,8 @@ func files(in answers.Input) []mapping {
 		f.add("owner", owner)
 		all = append(all, f)
 	}
-	if in.DropSeed { // whose instance the guest is, it knows from then on by itself
-		add("/etc/cloud/cloud.cfg.d/90-without-seed.cfg", "manual_cache_clean: true\n", "0644", "")
+	if in.DropSeed {
+		add("/etc/systemd/system/cloud-init-local.service.d/10-new-seed.conf", newSeed, "0644", "")
 	}
 	if names := withoutIPv6(in.Adapters); len(names) > 0 {
 		var b strings.Builder
@@ -302,11 +302,31 @@ func early(in answers.Input) []string {
 	for _, v := range slices.SortedFunc(slices.Values(g.Volumes), func(a, b machine.Volume) int { return a.Disk - b.Disk }) {
 		all = append(all, fmt.Sprintf("cloud-init-per instance data-%d sh -ec %s\n", v.Disk, answers.ShellQuoted(volumeScript(v))))
 	}
+	if in.DropSeed {
+		all = append(all, ": > "+trusted)
+	}
 	return append(append(all, ownMachineID), g.Early...)
 }
 
+// trusted is the file by which cloud-init keeps the instance that it has stored, also where
+// there is no seed any more.
+const trusted = "/var/lib/cloud/instance/manual-clean"
+
+// newSeed lets a guest that has such a file read a seed all the same, if it gets one, as a
+// clone of it does. That file has kept cloud-init from finding out where its answers are.
+const newSeed = `[Unit]
+After=systemd-udev-trigger.service
+
+[Service]
+ExecStartPre=-/bin/sh -c '[ -e ` + trusted + ` ] || exit 0; \
+  udevadm settle -t 10; blkid -c /dev/null -t LABEL=` + Label + ` -o device >/dev/null || exit 0; \
+  rm -f ` + trusted + `; mkdir -p /run/cloud-init; echo "datasource_list: [NoCloud, None]" >/run/cloud-init/cloud.cfg'
+`
+
 // ownMachineID gives a guest a machine id of its own where its template has left one
-// behind for D-Bus, from which systemd makes that of every clone.
-const ownMachineID = `cloud-init-per instance machine-id sh -c 'd=/var/lib/dbus/machine-id; [ -f $d ] && [ ! -L $d ] && cmp -s $d /etc/machine-id || exit 0
-rm -f $d /etc/machine-id && systemd-machine-id-setup && ln -s /etc/machine-id $d'
+// behind for D-Bus, from which systemd makes that of every clone, and where the disk was
+// another instance before.
+const ownMachineID = `cloud-init-per instance machine-id sh -c 'd=/var/lib/dbus/machine-id; set -- /var/lib/cloud/instances/*
+[ -n "$2" ] || { [ -f $d ] && [ ! -L $d ] && cmp -s $d /etc/machine-id; } || exit 0
+rm -f $d /etc/machine-id && systemd-machine-id-setup && { [ ! -d /var/lib/dbus ] || ln -s /etc/machine-id $d; }'
 `
