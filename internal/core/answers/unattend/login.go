@@ -29,7 +29,7 @@ function As-Login($next, $stage) {
   Set-ItemProperty $key Logon 'waiting'
   while (-not (Test-Path $result)) { Start-Sleep 1 }
   Set-ItemProperty $logon AutoAdminLogon '0'
-  Remove-ItemProperty $logon DefaultPassword, AutoLogonCount -ErrorAction SilentlyContinue
+  Remove-ItemProperty $logon 'DefaultPassword', 'AutoLogonCount' -ErrorAction SilentlyContinue
   Unregister-ScheduledTask -TaskName mintbatch-login -Confirm:$false -ErrorAction SilentlyContinue
   $said = Get-Content -Encoding utf8 -Raw $result | ConvertFrom-Json
   Remove-ItemProperty $key Logon

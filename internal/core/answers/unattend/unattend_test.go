@@ -127,6 +127,34 @@ func TestScriptsAndTheirLines(t *testing.T) {
 	assert.Equal(t, "'it''s ‘‘so’’'", Quoted("it's ‘so’"))
 }
 
+// A grammar of PowerShell understands every script of ours, whatever texts are in it.
+func TestScriptsAreWellFormed(t *testing.T) {
+	if _, err := os.Stat(filepath.Join(os.Getenv("MINTBATCH_NODE"), "node_modules", "tree-sitter-powershell")); err != nil {
+		t.Skip("MINTBATCH_NODE names no folder with tree-sitter-powershell")
+	}
+	parse := []string{"testdata/parse.js"}
+	for _, text := range hostile[1:4] {
+		in, dir := whole(text), t.TempDir()
+		in.Guest.Early, in.Guest.Commands = nil, nil
+		in.Guest.Stages = []machine.Stage{{Name: "roles", Commands: []string{"dir"}, Restart: machine.SwitchOn}, {Name: "charts", Commands: []string{"dir"}, As: machine.AsLogin}}
+		for _, f := range mustFiles(t, in) {
+			if path := filepath.Join(dir, f.Name); strings.HasSuffix(f.Name, ".ps1") {
+				require.NoError(t, os.WriteFile(path, f.Content, 0o600))
+				parse = append(parse, path)
+			}
+		}
+	}
+	require.Greater(t, len(parse), 15)
+	out, err := exec.Command("node", append([]string{"--liftoff-only"}, parse...)...).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Empty(t, string(out))
+	broken := filepath.Join(t.TempDir(), "broken.ps1")
+	require.NoError(t, os.WriteFile(broken, []byte("if ($x { }"), 0o600))
+	out, err = exec.Command("node", "--liftoff-only", "testdata/parse.js", broken).CombinedOutput()
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "broken.ps1:1", "it finds what is wrong")
+}
+
 // The table knows every zone that people write, and nothing that is none.
 func TestZones(t *testing.T) {
 	for iana, windows := range map[string]string{"Europe/Oslo": "W. Europe Standard Time", "UTC": "UTC", "Etc/UTC": "UTC", "Asia/Kolkata": "India Standard Time", "Asia/Calcutta": "India Standard Time",
