@@ -33,7 +33,7 @@ func TestRealNamesAndData(t *testing.T) {
 	write(t, dir, "tiles.dat", strings.Repeat("tiles ", 1<<20))
 	withTPM := strings.Replace(text, "clock: localtime", "clock: localtime, tpm: on", 1)
 	write(t, dir, "mintbatch.yaml", withTPM)
-	if _, err := exec.LookPath("swtpm"); err != nil {
+	if _, err := exec.LookPath("swtpm_setup"); err != nil {
 		out, err := command(t, dir, "mintbatch", "proof")
 		assert.Error(t, err)
 		assert.Regexp(t, `row 3, column 3 \(template\)(.|\n)*bms-signed does not fit at site .*: host .* has no TPM`, out)
