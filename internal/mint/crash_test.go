@@ -190,8 +190,8 @@ type world struct {
 const plainSetup = `
 limits: {confirm: 20s}
 presets:
-  node: {cpus: 1, memory: 1GiB, network: survey, address: pool:nodes}
-  spare: {cpus: 1, memory: 1GiB, network: chart, address: pool, clone: full, checkpoint: fresh, carry: [tiles.dat]}
+  node: {cpus: 1, memory: 1GiB, network: survey, address: pool:nodes, carry: [tiles.dat]}
+  spare: {cpus: 1, memory: 1GiB, network: chart, address: pool, clone: full, checkpoint: fresh}
 `
 
 // first is what was made before; then is asked for: one machine stays, one is

@@ -622,7 +622,7 @@ func TestHistories(t *testing.T) {
 	seed := seedOf(t)
 	chance := rand.New(rand.NewPCG(seed, 0))
 	fresh := histories(t, chance)
-	for round := range amount(3, 20, 2000) {
+	for round := range amount(3, 20, 1000) {
 		*chance = *rand.New(rand.NewPCG(seed+uint64(round), 7))
 		h := fresh()
 		h.told = append(h.told, fmt.Sprintf("MINTBATCH_SEED=%d", seed+uint64(round)))

@@ -369,20 +369,6 @@ func (e *Engine) demand(w proof.Work, slot Slot) demand {
 	return at
 }
 
-// expected is what is before each machine, and before those that come after it.
-func (e *Engine) expected(works []proof.Work) []time.Duration {
-	all := make([]time.Duration, len(works))
-	if e.Expect != nil {
-		for i, w := range works {
-			all[i] = e.Expect(w)
-		}
-	}
-	if e.Least != nil {
-		e.Gates.behind(works, all, func(w proof.Work) time.Duration { return e.Least(w, step.Start) + e.Least(w, step.Confirm) })
-	}
-	return all
-}
-
 func (e *Engine) report(ev Event) {
 	if e.Watch != nil {
 		e.Watch(ev)

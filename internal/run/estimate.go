@@ -1,6 +1,8 @@
 package run
 
 import (
+	"math"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/machine"
@@ -15,8 +17,51 @@ type Pace func(w proof.Work, name step.Name) time.Duration
 // the schedule by a clock of its own.
 func Estimate(works []proof.Work, limits map[string]Limits, pace Pace, gates *Gates) time.Duration {
 	e := Engine{Limits: limits, Gates: gates, Expect: func(w proof.Work) time.Duration { return pace(w, step.Clone) }, Least: pace}
-	expected := e.expected(works)
-	line := newSchedule(limits)
+	return e.estimate(works, e.expected(works))
+}
+
+// expected is what is before each machine, and before those that come after it. How much
+// these count for decides what is copied first: a short copy that many wait for may be better
+// begun before a long one that nobody waits for (see TestMakespan). The best of some weights
+// is taken.
+func (e *Engine) expected(works []proof.Work) []time.Duration {
+	own := make([]time.Duration, len(works))
+	if e.Expect != nil {
+		for i, w := range works {
+			own[i] = e.Expect(w)
+		}
+	}
+	if e.Least == nil || e.Gates == nil || len(e.Gates.Groups) == 0 {
+		return own
+	}
+	behind := e.Gates.behind(works, func(w proof.Work) time.Duration { return e.Least(w, step.Start) + e.Least(w, step.Confirm) })
+	var best []time.Duration
+	least := time.Duration(math.MaxInt64)
+	for _, weight := range []float64{2, 1, 1.5, 2.5, 3, 4} {
+		all := slices.Clone(own)
+		for i, d := range behind {
+			all[i] += time.Duration(weight * float64(d))
+		}
+		if takes := e.estimate(works, all); takes < least {
+			best, least = all, takes
+		}
+	}
+	return best
+}
+
+// estimate goes through the schedule in the order of what is expected.
+func (e *Engine) estimate(works []proof.Work, expected []time.Duration) time.Duration {
+	gates := e.Gates.again()
+	pace := func(w proof.Work, name step.Name) time.Duration {
+		switch {
+		case name == step.Clone && e.Expect != nil:
+			return e.Expect(w)
+		case name != step.Clone && e.Least != nil:
+			return e.Least(w, name)
+		}
+		return 0
+	}
+	line := newSchedule(e.Limits)
 	parts := make([][]part, len(works))
 	var parked []int
 	var goOn func(i int, under bool)

@@ -2,6 +2,7 @@ package run
 
 import (
 	"errors"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/machine"
@@ -99,28 +100,35 @@ func (g *Gates) ended(key machine.Key, err error) (moved bool) {
 	return moved
 }
 
-// behind adds to what is before each of some machines the longest chain of those that come
-// after it, if each takes what own tells. It counts twice: a short copy that many wait for is
-// better begun before a long one that nobody waits for (see TestMakespan).
-func (g *Gates) behind(works []proof.Work, all []time.Duration, own func(proof.Work) time.Duration) {
+// again are the same gates, for somebody who only looks what would come to pass.
+func (g *Gates) again() *Gates {
 	if g == nil {
-		return
+		return nil
 	}
+	copied := *g
+	copied.doors = slices.Clone(g.doors)
+	return &copied
+}
+
+// behind is, for each of some machines, the longest chain of those that come after it, if each
+// takes what own tells.
+func (g *Gates) behind(works []proof.Work, own func(proof.Work) time.Duration) []time.Duration {
 	at := make([]int, len(g.Nodes))
 	for i, w := range works {
 		if n, known := g.at[w.Key]; known {
 			at[n] = i + 1
 		}
 	}
-	behind := g.Behind(func(n int) time.Duration {
+	all := make([]time.Duration, len(works))
+	for n, d := range g.Behind(func(n int) time.Duration {
 		if at[n] == 0 {
 			return 0
 		}
 		return own(works[at[n]-1])
-	})
-	for n, d := range behind {
+	}) {
 		if at[n] > 0 {
-			all[at[n]-1] += 2 * d
+			all[at[n]-1] = d
 		}
 	}
+	return all
 }

@@ -174,7 +174,7 @@ func batch(t testing.TB, n, hosts, chained int, seed uint64) (took, least time.D
 // the largest of each host's work over its slots, the longest machine and the longest chain, and no
 // limit is ever exceeded, as the site counts.
 func TestMakespan(t *testing.T) {
-	for _, c := range []struct{ n, hosts, chained int }{{500, 1, 0}, {500, 5, 0}, {500, 20, 0}, {500, 20, 60}, {500, 20, 120}, {200, 10, 80}} {
+	for _, c := range []struct{ n, hosts, chained int }{{500, 1, 0}, {500, 5, 0}, {500, 20, 0}, {500, 20, 60}, {500, 20, 120}, {300, 5, 200}, {200, 10, 80}} {
 		if testing.Short() && c.hosts != 5 && c.n != 200 {
 			continue
 		}

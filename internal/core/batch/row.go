@@ -130,6 +130,9 @@ func (b *builder) check(r *row) {
 	if r.spec.Power == machine.Off && r.spec.KeepsAt(false) {
 		b.bad("bad-checkpoint", r.cell("checkpoint"), "a machine that is never started (power: off) is not confirmed", "write power: on or confirm-then-off, or leave out @confirmed")
 	}
+	if r.spec.Guest.Firstboot != nil && len(r.spec.Guest.Carry) > 0 && r.spec.KeepsAt(true) {
+		b.bad("bad-checkpoint", r.cell("checkpoint"), "a checkpoint from before the first start does not bring back the big files (carry) that the first boot needs", "keep one at @confirmed instead")
+	}
 	b.checkGuest(r)
 	b.checkContents(r)
 }
