@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -168,7 +169,11 @@ type unruly struct {
 	fault *fault
 }
 
+var rolls sync.Mutex // sites act side by side
+
 func (u unruly) no() error {
+	rolls.Lock()
+	defer rolls.Unlock()
 	if u.fault.refuse > 0 && u.fault.chance.Float64() < u.fault.refuse {
 		return fmt.Errorf("%w: as ordered", site.ErrRefused)
 	}
