@@ -43,7 +43,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	}
 	all := func() {
 		for _, args := range [][]string{{"check"}, {"proof"}, {"list"}, {"list", "--offline"}, {"list", "--at", "0m"}, {"verify"}, {"history"}, {"runs"}, {"pool", "list"},
-			{"survey"}, {"template", "list"}, {"secret", "list"}, {"secret", "export"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"setup", "check", "--sites"}, {"retire", "--strays", "--yes"}} {
+			{"survey"}, {"template", "list"}, {"template", "inspect", "deb12-base"}, {"secret", "list"}, {"secret", "export"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"setup", "check", "--sites"}, {"retire", "--strays", "--yes"}} {
 			document(args...)
 		}
 	}

@@ -101,6 +101,10 @@ type (
 		Past     int        `json:"past"`
 		Machines []mint.Due `json:"machines"`
 	}
+	inspectJSON struct {
+		Schema string           `json:"schema"`
+		Disks  []mint.Inspected `json:"disks"`
+	}
 	templatesJSON struct {
 		Schema    string              `json:"schema"`
 		Templates []mint.TemplateView `json:"templates"`

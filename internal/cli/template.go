@@ -15,7 +15,7 @@ import (
 func (a *App) templateCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "template",
-		Usage: "show the templates of the setup, as the sites have them",
+		Usage: "show and inspect templates",
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
@@ -31,6 +31,7 @@ func (a *App) templateCommand() *cli.Command {
 				Description: "   mintbatch template show deb12-base",
 				Action:      a.templateShow,
 			},
+			a.inspectCommand(),
 		},
 		Action: group,
 	}

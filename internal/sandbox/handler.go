@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"bytes"
 	"cmp"
 	"compress/gzip"
 	"encoding/json"
@@ -78,6 +79,7 @@ func (s *Sandbox) handler() http.Handler {
 	route("POST /{site}/v1/specs", s.specs)
 	route("POST /{site}/v1/poll", s.poll)
 	route("GET /{site}/v1/tasks/{task}", s.task)
+	route("GET /{site}/v1/templates/{name}/disk", s.templateDisk)
 	route("GET /{site}/v1/machines/{id}", s.machine)
 	route("PUT /{site}/v1/machines/{id}", s.clone)
 	route("DELETE /{site}/v1/machines/{id}", s.remove)
@@ -129,6 +131,11 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 	}
 	if act && err == nil && s.options.Faults.strike("lose") {
 		panic(http.ErrAbortHandler) // the act is done, the caller never hears of it
+	}
+	if whole, is := body.(content); is && err == nil {
+		w.Header().Set("Content-Type", "application/octet-stream")
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(whole))
+		return
 	}
 	if survey, long := body.(contract.Survey); long && len(survey.Machines) > 100 {
 		var done func()

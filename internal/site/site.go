@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/disk"
 	"mintbatch/internal/core/machine"
 )
 
@@ -71,6 +72,13 @@ type Site interface {
 type Teller interface {
 	// TellName returns an error if the guest cannot be told.
 	TellName(ctx context.Context, id uuid.UUID, hostname, fqdn string) (contract.Task, error)
+}
+
+// DiskReader is a site that lets the disk of a template be read in parts.
+type DiskReader interface {
+	// Disk opens what a guest of the template sees of its system disk; a template as the site
+	// knows it, STORE/VOLUME, or that of a machine. It is read for as long as the context lasts.
+	Disk(ctx context.Context, template string) (disk.Disk, error)
 }
 
 // LeaseKeeper is a site whose networks keep addresses for machines by DHCP, also

@@ -37,12 +37,12 @@ func (r Raw) Read(at int64) ([]byte, bool, error) {
 // Chain is a disk with those below it, the child first.
 type Chain []Layer
 
-// ReadAt fills a part of a disk with what the first layer says that says anything; zeros where
-// none does.
-func (c Chain) ReadAt(into []byte, at int64) error {
+// ReadAt implements io.ReaderAt, with what the first layer says that says anything; zeros where
+// none does, or behind the end.
+func (c Chain) ReadAt(into []byte, at int64) (int, error) {
 	clear(into)
 	if len(c) == 0 {
-		return nil
+		return len(into), nil
 	}
 	top := c[0]
 	for done := int64(0); done < int64(len(into)) && at+done < top.Length(); {
@@ -51,15 +51,15 @@ func (c Chain) ReadAt(into []byte, at int64) error {
 		part := into[done : end-at]
 		content, says, err := top.Read(begin)
 		if err == nil && !says {
-			err = c[1:].ReadAt(part, at+done)
+			_, err = c[1:].ReadAt(part, at+done)
 		}
 		if err != nil {
-			return err
+			return int(done), err
 		}
 		if skip := at + done - begin; skip < int64(len(content)) {
 			copy(part, content[skip:])
 		}
 		done = end - at
 	}
-	return nil
+	return len(into), nil
 }

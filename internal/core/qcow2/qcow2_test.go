@@ -108,7 +108,8 @@ func TestReadsCompressedChildren(t *testing.T) {
 	chain := Chain{i.Now(), Raw{base, 1 << 20}}
 	for _, part := range [][2]int64{{0, 1 << 20}, {65000, 70000}, {999, 2}, {1<<20 - 5, 5}} {
 		has := make([]byte, part[1])
-		require.NoError(t, chain.ReadAt(has, part[0]))
+		_, err := chain.ReadAt(has, part[0])
+		require.NoError(t, err)
 		assert.True(t, bytes.Equal(want[part[0]:part[0]+part[1]], has), part)
 	}
 }

@@ -117,6 +117,21 @@ type problem struct {
 
 // call makes one call. The body is JSON unless it is bytes.
 func (g *Gateway) call(ctx context.Context, method, path string, body, into any) error {
+	_, content, err := g.exchange(ctx, method, path, body, nil)
+	if err != nil {
+		return err
+	}
+	if err := reasonable(content); err != nil {
+		return errIncomplete(err)
+	}
+	if err := json.Unmarshal(content, into); err != nil {
+		return errIncomplete(err)
+	}
+	return nil
+}
+
+// exchange makes one call, with further headers, and returns what was answered.
+func (g *Gateway) exchange(ctx context.Context, method, path string, body any, headers map[string]string) (http.Header, []byte, error) {
 	var raw any
 	kind, length := "application/json", int64(0)
 	switch b := body.(type) {
@@ -129,7 +144,7 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 	default:
 		encoded, err := json.Marshal(b)
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
 		raw = encoded
 	}
@@ -140,7 +155,7 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 	defer cancel()
 	req, err := retryablehttp.NewRequestWithContext(limited, method, g.base+path, raw)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	if body != nil {
 		req.Header.Set("Content-Type", kind)
@@ -149,22 +164,25 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 		req.ContentLength = length
 	}
 	req.Header.Set("Authorization", "Bearer "+g.token)
-	if path != surveyPath && path != specsPath && path != pollPath {
+	if path != surveyPath && path != specsPath && path != pollPath && headers == nil {
 		req.Header.Set("Prefer", preference)
+	}
+	for name, value := range headers {
+		req.Header.Set(name, value)
 	}
 	resp, err := g.client.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return nil, nil, ctx.Err()
 		}
 		if limited.Err() != nil {
-			return fmt.Errorf("%w: no answer within %s", site.ErrUnreachable, g.limit)
+			return nil, nil, fmt.Errorf("%w: no answer within %s", site.ErrUnreachable, g.limit)
 		}
 		var unknown *CertificateError
 		if errors.As(err, &unknown) {
-			return fmt.Errorf("%w: %w", site.ErrUnreachable, unknown)
+			return nil, nil, fmt.Errorf("%w: %w", site.ErrUnreachable, unknown)
 		}
-		return fmt.Errorf("%w: %w", site.ErrUnreachable, withoutControls(err))
+		return nil, nil, fmt.Errorf("%w: %w", site.ErrUnreachable, withoutControls(err))
 	}
 	defer resp.Body.Close()
 	if resp.Header.Get("Preference-Applied") != "" {
@@ -173,22 +191,16 @@ func (g *Gateway) call(ctx context.Context, method, path string, body, into any)
 	content, err := io.ReadAll(io.LimitReader(resp.Body, mostAnswer+1))
 	switch {
 	case ctx.Err() != nil:
-		return ctx.Err()
+		return nil, nil, ctx.Err()
 	case err != nil:
-		return fmt.Errorf("%w: the connection was lost in the middle of an answer: %w", site.ErrUnreachable, withoutControls(err))
+		return nil, nil, fmt.Errorf("%w: the connection was lost in the middle of an answer: %w", site.ErrUnreachable, withoutControls(err))
 	case len(content) > mostAnswer:
-		return errIncomplete(fmt.Errorf("more than %d MiB", mostAnswer>>20))
+		return nil, nil, errIncomplete(fmt.Errorf("more than %d MiB", mostAnswer>>20))
 	}
 	if resp.StatusCode >= 300 {
-		return refusal(resp, content)
+		return nil, nil, refusal(resp, content)
 	}
-	if err := reasonable(content); err != nil {
-		return errIncomplete(err)
-	}
-	if err := json.Unmarshal(content, into); err != nil {
-		return errIncomplete(err)
-	}
-	return nil
+	return resp.Header, content, nil
 }
 
 // written is what an image writes, to be read.

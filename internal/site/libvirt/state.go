@@ -11,6 +11,7 @@ import (
 
 	rpc "github.com/digitalocean/go-libvirt"
 
+	"mintbatch/internal/core/disk"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/site"
@@ -46,7 +47,7 @@ func (h *host) keptInside(ctx context.Context, t *template, checkpoint string) e
 // copyState copies a disk as it was at a checkpoint, through this program. Its holes stay
 // holes, and what it has of a parent becomes its own.
 func (h *host) copyState(ctx context.Context, pool rpc.StoragePool, name string, from *template, v *volume, share func(float64)) error {
-	image, err := qcow2.Open(from.reader(ctx, v))
+	image, err := qcow2.Open(from.reader(ctx, v, stateBlock, stateBlocks))
 	if err != nil {
 		return fmt.Errorf("%s: %w", v.path, err)
 	}
@@ -54,21 +55,11 @@ func (h *host) copyState(ctx context.Context, pool rpc.StoragePool, name string,
 	if !has {
 		return fmt.Errorf("%w: %s holds no checkpoint %s", site.ErrRefused, v.path, from.source.Checkpoint)
 	}
-	chain := qcow2.Chain{state}
-	for backing, depth := v.backing, 0; backing != ""; depth++ {
-		if depth == longestChain {
-			return fmt.Errorf("%w: the backing chain of %s is circular, or longer than %d files", site.ErrRefused, v.path, longestChain)
-		}
-		below, err := from.volumeAt(ctx, backing)
-		if err != nil {
-			return err
-		}
-		layer, err := from.layer(ctx, below)
-		if err != nil {
-			return fmt.Errorf("%s: %w", below.path, err)
-		}
-		chain, backing = append(chain, layer), below.backing
+	chain, err := from.below(ctx, v, stateBlock, stateBlocks)
+	if err != nil {
+		return err
 	}
+	chain = append(qcow2.Chain{state}, chain...)
 	// What libvirt makes a qcow2 image of has to be a volume first.
 	apart := strings.TrimSuffix(name, ".qcow2") + ".state.img"
 	if err := h.discardIn(ctx, pool, apart); err != nil {
@@ -83,7 +74,7 @@ func (h *host) copyState(ctx context.Context, pool rpc.StoragePool, name string,
 	piece := make([]byte, pieceSize)
 	for at := int64(0); at < state.Size; at += pieceSize {
 		part := piece[:min(pieceSize, state.Size-at)]
-		if err := chain.ReadAt(part, at); err != nil {
+		if _, err := chain.ReadAt(part, at); err != nil {
 			return fmt.Errorf("read %s: %w", v.path, err)
 		}
 		if bytes.Equal(part, zeros[:len(part)]) {
@@ -104,82 +95,101 @@ func (h *host) copyState(ctx context.Context, pool rpc.StoragePool, name string,
 	return h.copyByDaemon(ctx, pool, volumeXML(name, "qcow2", machine.Size(state.Size), 0, nil), 0, false, name, made, func(s float64) { share(0.7 + 0.3*s) })
 }
 
-// layer is a disk as its file says.
-func (h *host) layer(ctx context.Context, v *volume) (qcow2.Layer, error) {
-	if v.format == "raw" {
-		return qcow2.Raw{File: h.reader(ctx, v), Size: int64(v.capacity)}, nil
+// The blocks in which a disk is read that is copied from its beginning to its end.
+const (
+	stateBlock  = 1 << 20
+	stateBlocks = 16
+)
+
+// layers are a disk and those that it depends on.
+func (h *host) layers(ctx context.Context, v *volume, block int64, keep int) (qcow2.Chain, error) {
+	top, err := h.layer(ctx, v, block, keep)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", v.path, err)
 	}
-	image, err := qcow2.Open(h.reader(ctx, v))
+	below, err := h.below(ctx, v, block, keep)
+	return append(qcow2.Chain{top}, below...), err
+}
+
+// below are the disks that a disk depends on.
+func (h *host) below(ctx context.Context, v *volume, block int64, keep int) (qcow2.Chain, error) {
+	var chain qcow2.Chain
+	for backing, depth := v.backing, 0; backing != ""; depth++ {
+		if depth == longestChain {
+			return nil, fmt.Errorf("%w: the backing chain of %s is circular, or longer than %d files", site.ErrRefused, v.path, longestChain)
+		}
+		below, err := h.volumeAt(ctx, backing)
+		if err != nil {
+			return nil, err
+		}
+		layer, err := h.layer(ctx, below, block, keep)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", below.path, err)
+		}
+		chain, backing = append(chain, layer), below.backing
+	}
+	return chain, nil
+}
+
+// layer is a disk as its file says.
+func (h *host) layer(ctx context.Context, v *volume, block int64, keep int) (qcow2.Layer, error) {
+	file := h.reader(ctx, v, block, keep)
+	if v.format == "raw" {
+		return qcow2.Raw{File: file, Size: int64(v.capacity)}, nil
+	}
+	image, err := qcow2.Open(file)
 	if err != nil {
 		return nil, err
 	}
 	return image.Now(), nil
 }
 
-// volumeReader reads the file of a volume, in blocks of which it keeps the last few.
-type volumeReader struct {
-	ctx    context.Context
-	host   *host
-	volume *volume
-	blocks []block
+// How often a part of a volume is asked for.
+const mostShort = 8
+
+// reader reads the file of a volume, in blocks of some size.
+func (h *host) reader(ctx context.Context, v *volume, block int64, keep int) io.ReaderAt {
+	return &site.Blocks{Size: v.length, Block: block, Keep: keep, Fetch: func(at, n int64) ([]byte, error) {
+		var content bytes.Buffer
+		for tries := 1; int64(content.Len()) != n; tries++ { // streams end early at times, without a word
+			if tries == mostShort {
+				return nil, fmt.Errorf("%w: its stream ends after %d of %d bytes", site.ErrUnreachable, content.Len(), n)
+			}
+			err := h.copy(ctx, func(l daemon) error {
+				content.Reset()
+				return l.StorageVolDownload(v.vol, &content, uint64(at), uint64(n), 0)
+			})
+			if err != nil {
+				return nil, err
+			}
+		}
+		return content.Bytes(), nil
+	}}
 }
 
-type block struct {
-	at      int64
-	content []byte
-}
-
-// The size of blocks, how many are kept, and how often one is asked for.
-const (
-	blockSize  = 1 << 20
-	mostBlocks = 16
-	mostShort  = 8
-)
-
-func (h *host) reader(ctx context.Context, v *volume) io.ReaderAt {
-	return &volumeReader{ctx: ctx, host: h, volume: v}
-}
-
-// ReadAt implements io.ReaderAt, for one at a time.
-func (r *volumeReader) ReadAt(p []byte, at int64) (n int, err error) {
-	for n < len(p) {
-		b, err := r.block((at + int64(n)) / blockSize * blockSize)
+// Disk implements site.DiskReader.
+func (s *Site) Disk(ctx context.Context, name string) (disk.Disk, error) {
+	var failed error
+	for _, h := range s.hosts {
+		t, problem, err := h.templateAt(ctx, name)
+		if errors.Is(err, site.ErrNotFound) {
+			continue
+		}
+		if err == nil && len(t.disks) == 0 {
+			err = problem
+		}
 		if err != nil {
-			return n, err
+			failed = errors.Join(failed, err)
+			continue
 		}
-		skip := at + int64(n) - b.at
-		if skip >= int64(len(b.content)) {
-			return n, io.EOF
-		}
-		n += copy(p[n:], b.content[skip:])
-	}
-	return n, nil
-}
-
-func (r *volumeReader) block(at int64) (block, error) {
-	if i := slices.IndexFunc(r.blocks, func(b block) bool { return b.at == at }); i >= 0 {
-		return r.blocks[i], nil
-	}
-	length := min(blockSize, r.volume.length-at)
-	if length <= 0 {
-		return block{at: at}, nil
-	}
-	var content bytes.Buffer
-	for tries := 1; int64(content.Len()) != length; tries++ { // streams end early at times, without a word
-		if tries == mostShort {
-			return block{}, fmt.Errorf("%w: its stream ends after %d of %d bytes", site.ErrUnreachable, content.Len(), length)
-		}
-		err := r.host.copy(r.ctx, func(l daemon) error {
-			content.Reset()
-			return l.StorageVolDownload(r.volume.vol, &content, uint64(at), uint64(length), 0)
-		})
+		chain, err := h.layers(ctx, t.disks[0], 256<<10, 128)
 		if err != nil {
-			return block{}, err
+			return disk.Disk{}, err
 		}
+		return disk.Disk{ReaderAt: chain, Size: chain[0].Length()}, nil
 	}
-	if len(r.blocks) == mostBlocks {
-		r.blocks = slices.Delete(r.blocks, 0, 1)
+	if failed == nil {
+		failed = fmt.Errorf("%w: no template or volume %s", site.ErrNotFound, name)
 	}
-	r.blocks = append(r.blocks, block{at, content.Bytes()})
-	return r.blocks[len(r.blocks)-1], nil
+	return disk.Disk{}, failed
 }
