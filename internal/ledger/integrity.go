@@ -41,6 +41,7 @@ var layout = []table{
 	{"history", []string{"id"}, []string{"id", "at", "run", "user_name", "host_name", "site", "machine", "what", "detail"}},
 	{"calls", []string{"site", "machine"}, []string{"site", "machine", "generation", "token", "report"}},
 	{"origins", []string{"site", "machine"}, []string{"site", "machine", "origin"}},
+	{"inspections", []string{"site", "template"}, []string{"site", "template", "summary"}},
 	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run"}},
 }
 

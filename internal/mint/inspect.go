@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"mintbatch/internal/core/disk"
 	"mintbatch/internal/core/finding"
@@ -16,6 +17,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
 
@@ -49,7 +51,7 @@ func (d *Desk) Inspect(ctx context.Context, name, only string) ([]Inspected, err
 	var found []Inspected
 	var failed error
 	for _, s := range sites {
-		i, err := d.inspectAt(ctx, s, at)
+		i, changed, err := d.inspectAt(ctx, s, at)
 		if errors.Is(err, site.ErrNotFound) && len(sites) > 1 {
 			continue
 		}
@@ -58,6 +60,9 @@ func (d *Desk) Inspect(ctx context.Context, name, only string) ([]Inspected, err
 			continue
 		}
 		found = append(found, Inspected{name, s, i})
+		if !isMachine {
+			failed = errors.Join(failed, d.Ledger.KeepInspection(ctx, ledger.TemplateKey{Site: s, Template: at}, i.Summary(changed, time.Now())))
+		}
 	}
 	if found == nil && failed == nil {
 		failed = fmt.Errorf("%w: no site has a template, machine or volume %s", site.ErrNotFound, name)
@@ -65,20 +70,21 @@ func (d *Desk) Inspect(ctx context.Context, name, only string) ([]Inspected, err
 	return found, failed
 }
 
-func (d *Desk) inspectAt(ctx context.Context, name, at string) (*inspect.Inspection, error) {
+func (d *Desk) inspectAt(ctx context.Context, name, at string) (i *inspect.Inspection, changed string, err error) {
 	s, err := d.Sites.Site(name)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	reader, can := s.(site.DiskReader)
 	if !can {
-		return nil, fmt.Errorf("%w: this kind of site cannot read disks", site.ErrRefused)
+		return nil, "", fmt.Errorf("%w: this kind of site cannot read disks", site.ErrRefused)
 	}
-	whole, err := reader.Disk(ctx, at)
+	whole, changed, err := reader.Disk(ctx, at)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	return inspect.Of(whole)
+	i, err = inspect.Of(whole)
+	return i, changed, err
 }
 
 // InspectFile looks at a disk image in a file, raw or qcow2, with the images that it depends on.

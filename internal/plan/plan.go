@@ -134,7 +134,11 @@ func (p *Planner) examine(ctx context.Context, plan *Plan, missing Missing, know
 	if err := p.refuse(p.sealedMissing(ctx, plan.Proof)); err != nil {
 		return err
 	}
-	found, warnings := p.notAtSite(asked, plan.Proof)
+	inspected, err := p.Ledger.Inspections(ctx)
+	if err != nil {
+		return err
+	}
+	found, warnings := p.notAtSite(asked, inspected, plan.Proof)
 	plan.Warnings = append(plan.Warnings, warnings...)
 	return p.refuse(found, nil)
 }

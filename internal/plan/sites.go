@@ -13,6 +13,7 @@ import (
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/inspect"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
@@ -126,14 +127,14 @@ func (p *Planner) sealedMissing(ctx context.Context, of proof.Proof) (finding.Li
 // notAtSite reports every name in the sheet that the site which was asked does
 // not have, as far as a machine is yet to be cloned: what is made needs its
 // template no more.
-func (p *Planner) notAtSite(asked sites.Surveys, of proof.Proof) (found, warnings finding.List) {
+func (p *Planner) notAtSite(asked sites.Surveys, inspected map[ledger.TemplateKey]inspect.Summary, of proof.Proof) (found, warnings finding.List) {
 	cloned := map[machine.Key]bool{}
 	for _, w := range of.Works {
 		if (w.Word == proof.New || w.Word == proof.Remake) && w.Refusal == "" {
 			cloned[w.Key] = true
 		}
 	}
-	told := map[finding.Position]bool{}
+	told, lacks := map[finding.Position]bool{}, map[string]bool{}
 	has := map[string]map[string][]string{} // names by site and column
 	for name, v := range asked {
 		has[name] = map[string][]string{
@@ -174,6 +175,9 @@ func (p *Planner) notAtSite(asked sites.Surveys, of proof.Proof) (found, warning
 		missing("template", 0, w.Clone.Template)
 		more, remarks := unusable(asked[w.Site], w, told)
 		found, warnings = append(found, more...), append(warnings, remarks...)
+		if i := slices.IndexFunc(asked[w.Site].Templates, func(t contract.Template) bool { return t.Name == w.Clone.Template }); i >= 0 {
+			warnings = append(warnings, lacking(asked[w.Site].Templates[i], inspected[ledger.TemplateKey{Site: w.Site, Template: w.Clone.Template}], w.Origin("template").At, w.Spec, lacks)...)
+		}
 		missing("host", 0, w.Clone.Host)
 		missing("store", 0, w.Clone.Store)
 		missing("folder", 0, w.Clone.Folder)

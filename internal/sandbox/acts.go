@@ -452,7 +452,7 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	linked, brief := map[string]*int{}, c.URL.Query().Get("specs") == "no"
 	for _, t := range c.plan.Templates {
 		linked[t.Name] = new(int)
-		v.Templates = append(v.Templates, contract.Template{Name: t.Name, Linked: linked[t.Name], CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark})
+		v.Templates = append(v.Templates, contract.Template{Name: t.Name, Linked: linked[t.Name], CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark, Changed: diskChanged.Format(http.TimeFormat)})
 	}
 	for _, r := range s.machines {
 		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && r.there() && !c.plan.down(r.Host) {

@@ -8,12 +8,16 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 )
 
 // linuxDisk is the disk that templates of Linux guests have: made by disk/make.sh, and made up.
 //
 //go:embed disk/linux.gz
 var linuxDisk []byte
+
+// diskChanged is when that was.
+var diskChanged = time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 
 var unpackedDisk = sync.OnceValues(func() ([]byte, error) {
 	r, err := gzip.NewReader(bytes.NewReader(linuxDisk))

@@ -134,7 +134,7 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 	}
 	if whole, is := body.(content); is && err == nil {
 		w.Header().Set("Content-Type", "application/octet-stream")
-		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(whole))
+		http.ServeContent(w, r, "", diskChanged, bytes.NewReader(whole))
 		return
 	}
 	if survey, long := body.(contract.Survey); long && len(survey.Machines) > 100 {

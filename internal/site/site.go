@@ -78,7 +78,8 @@ type Teller interface {
 type DiskReader interface {
 	// Disk opens what a guest of the template sees of its system disk; a template as the site
 	// knows it, STORE/VOLUME, or that of a machine. It is read for as long as the context lasts.
-	Disk(ctx context.Context, template string) (disk.Disk, error)
+	// Changed is as in contract.Template.
+	Disk(ctx context.Context, template string) (d disk.Disk, changed string, err error)
 }
 
 // LeaseKeeper is a site whose networks keep addresses for machines by DHCP, also

@@ -217,6 +217,8 @@ type Template struct {
 	Linked   *int             `json:"linked,omitempty"`  // clones that depend on it; nil if that is not known
 	Problem  string           `json:"problem,omitempty"` // why nothing can be cloned from it
 	Remark   string           `json:"remark,omitempty"`
+	// Changed is when its disk was last changed, in words of the site; empty if it does not tell.
+	Changed string `json:"changed,omitempty"`
 	// Remarks are about what clones of it cannot have for themselves, or not as it is.
 	Remarks []string `json:"remarks,omitempty"`
 }

@@ -13,7 +13,7 @@ put etc/cloud/cloud.cfg <<<'cloud_init_modules: [seed_random, bootcmd, write-fil
 cloud_config_modules: [set-passwords, timezone, runcmd]
 cloud_final_modules: [scripts-user, final-message, power-state-change]'
 put etc/cloud/cloud.cfg.d/90_dpkg.cfg <<<'datasource_list: [NoCloud, ConfigDrive, None]'
-for program in usr/sbin/qemu-ga usr/sbin/sshd usr/bin/sudo usr/bin/growpart usr/sbin/netplan usr/lib/systemd/systemd usr/lib/systemd/systemd-networkd usr/bin/sh boot/vmlinuz-6.1.0-28-amd64; do
+for program in usr/sbin/qemu-ga usr/sbin/sshd usr/bin/sudo usr/sbin/netplan usr/lib/systemd/systemd usr/lib/systemd/systemd-networkd usr/bin/sh boot/vmlinuz-6.1.0-28-amd64; do
   printf '\177ELF\2\1\1\0\0\0\0\0\0\0\0\0\3\0\76\0' | put "$program"
 done
 ln -s usr/lib "$root/lib"; ln -s usr/sbin "$root/sbin"; ln -s usr/bin "$root/bin"; ln -s ../lib/systemd/systemd "$root/usr/sbin/init"

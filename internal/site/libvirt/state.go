@@ -168,7 +168,7 @@ func (h *host) reader(ctx context.Context, v *volume, block int64, keep int) io.
 }
 
 // Disk implements site.DiskReader.
-func (s *Site) Disk(ctx context.Context, name string) (disk.Disk, error) {
+func (s *Site) Disk(ctx context.Context, name string) (d disk.Disk, changed string, err error) {
 	var failed error
 	for _, h := range s.hosts {
 		t, problem, err := h.templateAt(ctx, name)
@@ -184,12 +184,12 @@ func (s *Site) Disk(ctx context.Context, name string) (disk.Disk, error) {
 		}
 		chain, err := h.layers(ctx, t.disks[0], 256<<10, 128)
 		if err != nil {
-			return disk.Disk{}, err
+			return disk.Disk{}, "", err
 		}
-		return disk.Disk{ReaderAt: chain, Size: chain[0].Length()}, nil
+		return disk.Disk{ReaderAt: chain, Size: chain[0].Length()}, t.disks[0].changed, nil
 	}
 	if failed == nil {
 		failed = fmt.Errorf("%w: no template or volume %s", site.ErrNotFound, name)
 	}
-	return disk.Disk{}, failed
+	return disk.Disk{}, "", failed
 }

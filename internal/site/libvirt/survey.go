@@ -415,7 +415,7 @@ func (t *template) describe(problem error, children map[string][]dependant, stor
 		told.Used += (v.used + machine.MiB - 1) / machine.MiB * machine.MiB
 		*told.Linked += len(children[v.path])
 		if i == 0 {
-			told.Disk, told.Format, told.Store = v.capacity, v.format, storeOf(stores, v.path)
+			told.Disk, told.Format, told.Store, told.Changed = v.capacity, v.format, storeOf(stores, v.path), v.changed
 		}
 		if v.writable {
 			told.Remark = "its disk is writable, and a change would damage its linked clones; run chmod a-w " + v.path
