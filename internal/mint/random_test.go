@@ -408,6 +408,7 @@ func (h *history) finishRenames(t testing.TB) {
 			h.told = append(h.told, fmt.Sprintf("rename %s %s (again): %v", names[0], names[1], err))
 		}
 	}
+	h.held(t)
 }
 
 // settle lets everything come to its end undisturbed, and holds what must be then.

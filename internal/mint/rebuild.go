@@ -78,31 +78,20 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 	}
 	came := &Rebuilding{Machines: []Rebuilt{}, Doubled: doubled(answers, known, d.Ledger.ID)}
 	for _, site := range slices.Sorted(maps.Keys(answers)) {
-		for _, m := range newest(answers[site].Machines, d.Ledger.ID) {
+		found := newest(answers[site].Machines, d.Ledger.ID)
+		renamed, err := d.takeOver(ctx, run.ID, site, found, answers[site], has, runs)
+		came.Machines = append(came.Machines, renamed...)
+		if err != nil {
+			return came, err
+		}
+		for _, m := range found {
 			key := machine.Key{Site: site, Name: m.Name}
-			if m.Mark.Key != key.String() {
-				continue
-			}
 			k, is := has[key]
-			if before, was := formerly(site, m, has, d.Ledger.ID, answers[site]); was && !is {
-				if has[before].Open.BeingRenamed() {
-					continue // which is gone on with by itself
-				}
-				renamed := machine.Machine{Key: key, Spec: has[before].Spec}
-				if m.Mark.Spec != nil {
-					renamed.Spec.Guest.Hostname = m.Mark.Spec.Guest.Hostname
-				}
-				if err := d.Ledger.Rename(ctx, run.ID, before, renamed); err != nil {
-					return came, err
-				}
-				k, is = has[before], true
-				k.Spec = renamed.Spec
-				if !isBehind(k, m.Mark, runs) {
-					came.Machines = append(came.Machines, Rebuilt{Key: key, Whole: true})
-				}
-			}
-			if is && !isBehind(k, m.Mark, runs) {
+			if m.Mark.Key != key.String() || is && !isBehind(k, m.Mark, runs) {
 				continue
+			}
+			if before, was := formerly(site, m, has, d.Ledger.ID, answers[site]); was && !is && has[before].Open.BeingRenamed() {
+				continue // which is gone on with by itself
 			}
 			rebuilt, err := d.restore(ctx, run.ID, key, m)
 			if err != nil {
@@ -120,6 +109,36 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 		}
 	}
 	return came, d.Ledger.EndRun(context.WithoutCancel(ctx), run.ID, "done")
+}
+
+// takeOver gives machines of the ledger the names that they have at their site. One may have the
+// name that another had before, and so has to wait for that.
+func (d *Desk) takeOver(ctx context.Context, run, site string, found []contract.Machine, answer *contract.Survey, has map[machine.Key]ledger.Machine, runs []ledger.Run) ([]Rebuilt, error) {
+	var all []Rebuilt
+	for again := true; again; {
+		again = false
+		for _, m := range found {
+			key := machine.Key{Site: site, Name: m.Name}
+			before, was := formerly(site, m, has, d.Ledger.ID, answer)
+			if _, is := has[key]; is || !was || m.Mark.Key != key.String() || has[before].Open.BeingRenamed() {
+				continue
+			}
+			k := has[before]
+			renamed := machine.Machine{Key: key, Spec: k.Spec}
+			if m.Mark.Spec != nil {
+				renamed.Spec.Guest.Hostname = m.Mark.Spec.Guest.Hostname
+			}
+			if err := d.Ledger.Rename(ctx, run, before, renamed); err != nil {
+				return all, err
+			}
+			k.Spec = renamed.Spec
+			delete(has, before)
+			if has[key], again = k, true; !isBehind(k, m.Mark, runs) {
+				all = append(all, Rebuilt{Key: key, Whole: true})
+			}
+		}
+	}
+	return all, nil
 }
 
 // formerly finds the machine of the ledger that one at a site was before it was renamed by a run

@@ -59,9 +59,9 @@ func (j *job) seed(ctx context.Context) error {
 
 // loseOldSecrets reports whether the machine may have been started with secrets that the ledger
 // does not have: a ledger that was made again counts what is unfinished as started, and
-// does not know of its seed.
+// does not know of its seed. One that was begun after that was none that it has started with.
 func (j *job) loseOldSecrets() bool {
-	_, seeded := j.past[string(step.Seed)]
+	seeded := j.past[string(step.Seed)].State == ledger.Done
 	start, ok := j.past[string(step.Start)]
 	return ok && start.State == ledger.Begun && !seeded
 }

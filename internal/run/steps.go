@@ -396,7 +396,11 @@ func (j *job) lost() []uuid.UUID {
 // replace removes the clone that this one replaces, and the data disks that it had from others.
 func (j *job) replace(ctx context.Context) error {
 	if j.work.Replaces == uuid.Nil { // which is gone
-		return j.removeData(ctx, step.Clone, j.lost(), contract.DeleteDisks)
+		disks := contract.DeleteDisks
+		if j.work.KeepsLost {
+			disks = contract.KeepDisks
+		}
+		return j.removeData(ctx, step.Clone, j.lost(), disks)
 	}
 	if err := j.removeOld(ctx); err != nil {
 		return err

@@ -132,7 +132,7 @@ func (c comparer) work(m *machine.Machine) Work {
 	case !isKnown:
 		return w
 	case known.State == Made && !here.there:
-		w.Data = nil
+		w.Lost, w.KeepsLost, w.Data = w.Data, true, nil // nobody has asked for their loss
 		return w.remake(c.Ledger, uuid.Nil).withWord(New, "it no longer exists at the site")
 	case known.State == Made:
 		return c.made(w, known, here)

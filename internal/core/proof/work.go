@@ -89,6 +89,8 @@ type Work struct {
 	// Lost are the identities, but that of the clone that is replaced, for which data disks were
 	// made that go with it.
 	Lost []uuid.UUID `json:"-"`
+	// KeepsLost keeps these disks, as ones that outlive their machine.
+	KeepsLost bool `json:"-"`
 	// Was is where its last clone is, or was, by the ledger.
 	Was place.Place `json:"-"`
 	// Place is where the machine goes, or is, at a site that leaves the choice.
