@@ -26,6 +26,7 @@ func siteOf(f *fake) *Site {
 	h.calls.dial = func() (daemon, error) { return f, nil }
 	h.calls.url = &url.URL{Scheme: "qemu+ssh"}
 	h.copies.dial = h.calls.dial
+	h.reads.dial = h.calls.dial
 	return &Site{hosts: []*host{h}, where: map[uuid.UUID]*host{}}
 }
 

@@ -33,7 +33,7 @@ func (h *host) fetchDisk(ctx context.Context, pool rpc.StoragePool, name string,
 		if err != nil {
 			return from.unreachable(err)
 		}
-		if err := source.StorageVolDownload(v.vol, sink, 0, 0, 0); err != nil {
+		if err := from.copies.download(source, v.vol, sink, 0, 0, v.length); err != nil {
 			from.copies.drop(source) // which ends the stream at the daemon, too
 			return errors.Join(sink.failed, err)
 		}

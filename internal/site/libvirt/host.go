@@ -30,10 +30,10 @@ import (
 // their own: a daemon works on few calls of one connection at a time, and they
 // take long.
 type host struct {
-	name          string
-	calls, copies connection
-	log           *slog.Logger
-	slots         chan struct{} // one for each disk that is being copied
+	name                 string
+	calls, copies, reads connection
+	log                  *slog.Logger
+	slots                chan struct{} // one for each disk that is being copied
 
 	mu           sync.Mutex
 	capabilities *capabilities
@@ -51,6 +51,7 @@ func newHost(name string, a Address, log *slog.Logger) (*host, error) {
 	h := &host{name: name, log: log, slots: make(chan struct{}, maxCopies)}
 	h.calls = connection{url: a.URL, dial: dialFunc(a.URL, dialer)}
 	h.copies = connection{url: a.URL, dial: dialFunc(a.URL, dialer)}
+	h.reads = connection{url: a.URL, dial: dialFunc(a.URL, dialer)}
 	return h, nil
 }
 
@@ -210,7 +211,7 @@ func (c *connection) drop(l daemon) {
 }
 
 func (h *host) close() {
-	for _, c := range []*connection{&h.calls, &h.copies} {
+	for _, c := range []*connection{&h.calls, &h.copies, &h.reads} {
 		c.mu.Lock()
 		if c.live != nil {
 			_ = c.live.Disconnect()

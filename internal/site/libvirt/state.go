@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
 
@@ -144,27 +145,63 @@ func (h *host) layer(ctx context.Context, v *volume, block int64, keep int) (qco
 	return image.Now(), nil
 }
 
-// How often a part of a volume is asked for.
-const mostShort = 8
+// How often a part of a volume is asked for, and how long it is waited for.
+const (
+	mostShort = 8
+	partLimit = 5 * time.Second
+	perSecond = 64 << 10 // bytes on a slow line
+)
 
 // reader reads the file of a volume, in blocks of some size.
 func (h *host) reader(ctx context.Context, v *volume, block int64, keep int) io.ReaderAt {
 	return &site.Blocks{Size: v.length, Block: block, Keep: keep, Fetch: func(at, n int64) ([]byte, error) {
-		var content bytes.Buffer
-		for tries := 1; int64(content.Len()) != n; tries++ { // streams end early at times, without a word
-			if tries == mostShort {
-				return nil, fmt.Errorf("%w: its stream ends after %d of %d bytes", site.ErrUnreachable, content.Len(), n)
-			}
-			err := h.copy(ctx, func(l daemon) error {
-				content.Reset()
-				return l.StorageVolDownload(v.vol, &content, uint64(at), uint64(n), 0)
-			})
-			if err != nil {
+		var failed error
+		for range mostShort { // streams end early at times, or never, without a word
+			content, err := h.readPart(ctx, v, at, n)
+			switch {
+			case err == nil && int64(len(content)) == n:
+				return content, nil
+			case ctx.Err() != nil:
+				return nil, ctx.Err()
+			case err == nil:
+				err = fmt.Errorf("%w: its stream ends after %d of %d bytes", site.ErrUnreachable, len(content), n)
+			case !errors.Is(err, site.ErrUnreachable):
 				return nil, err
 			}
+			failed = err
 		}
-		return content.Bytes(), nil
+		return nil, failed
 	}}
+}
+
+// readPart reads a part of a volume. A connection on which it does not come is given up: nothing
+// else comes on it.
+func (h *host) readPart(ctx context.Context, v *volume, at, n int64) ([]byte, error) {
+	limited, cancel := context.WithTimeout(ctx, partLimit+time.Duration(n/perSecond)*time.Second)
+	defer cancel()
+	free, err := h.copySlot(limited)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
+	on := make(chan daemon, 1)
+	var content bytes.Buffer
+	err = h.callOn(limited, &h.reads, func(l daemon) error {
+		on <- l
+		return h.reads.download(l, v.vol, &content, uint64(at), uint64(n), n)
+	})
+	if err == nil && int64(content.Len()) == n {
+		return content.Bytes(), nil
+	}
+	select {
+	case l := <-on:
+		h.reads.drop(l)
+	default: // it never came to that
+	}
+	if err != nil { // whoever was left behind may still write
+		return nil, err
+	}
+	return content.Bytes(), nil
 }
 
 // Disk implements site.DiskReader.
