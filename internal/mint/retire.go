@@ -16,6 +16,7 @@ import (
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/plan"
 	"mintbatch/internal/run"
+	"mintbatch/internal/site"
 )
 
 // Retiring is what a retire is about.
@@ -121,8 +122,33 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 			return fmt.Errorf("%s: %s", w.Name, proof.UnknownClone)
 		}
 		works[i].Rests = rests(w, answers[w.Site].Machines, d.Ledger.ID)
+		if err := d.unlisted(ctx, &works[i], answers[w.Site]); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// unlisted asks by name for the clone before one that its site does not list: a site that once
+// told of no machines, and does so again, may have it all the same.
+func (d *Desk) unlisted(ctx context.Context, w *proof.Work, answer *contract.Survey) error {
+	_, listed := plan.ByIdentity(answer)[w.Identity]
+	if listed || w.Generation < 2 || w.Earlier != nil || len(w.Rests) > 0 {
+		return nil
+	}
+	s, err := d.Sites.Site(w.Site)
+	if err != nil {
+		return err
+	}
+	before := machine.Identity(d.Ledger.ID, w.Key, w.Generation-1)
+	m, err := s.Machine(ctx, before)
+	if errors.Is(err, site.ErrNotFound) {
+		return nil
+	}
+	if err == nil && m.Mark != nil && m.Mark.Ledger == d.Ledger.ID && m.Mark.Key == w.Key.String() {
+		w.Rests = []proof.Rest{{Identity: before, Generation: w.Generation - 1}}
+	}
+	return err
 }
 
 // rests are clones of a machine that a site has besides those which the ledger tells of: a run
