@@ -106,6 +106,7 @@ func (a *App) showInspected(c *cli.Command, one mint.Inspected) {
 	if len(one.Leftovers) == 0 {
 		fmt.Fprintln(a.Stdout, "Nothing is left that clones should not get.")
 	}
+	fmt.Fprintln(a.Stdout)
 	paragraph(a.Stdout, "", fmt.Sprintf("read %s of the disk", rough(machine.Size(one.Read))))
 }
 
