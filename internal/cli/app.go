@@ -93,7 +93,8 @@ func (a *App) Main(args []string) int {
 	if hungUp(a.Stdout) && (err == nil || errors.Is(err, syscall.EPIPE)) {
 		return exitDone // whoever reads has seen enough
 	}
-	if unwritten := failed(a.Stdout); unwritten != nil && (err == nil || errors.Is(err, errors.Unwrap(unwritten))) {
+	var told *reported
+	if unwritten := failed(a.Stdout); unwritten != nil && (err == nil || errors.As(err, &told) || errors.Is(err, errors.Unwrap(unwritten))) {
 		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", unwritten)
 		return exitUnreachable
 	}

@@ -110,8 +110,19 @@ func opened(t *testing.T, path string) Part {
 	return parts[0]
 }
 
+// needs skips a test where a tool that it judges with is not installed.
+func needs(t testing.TB, tools ...string) {
+	t.Helper()
+	for _, tool := range tools {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("skipped: %s is not installed", tool)
+		}
+	}
+}
+
 // What the systems' own tools write is read as it was written.
 func TestFileSystems(t *testing.T) {
+	needs(t, "mke2fs", "mkfs.xfs", "mkfs.fat", "mcopy")
 	dir := planted(t, true)
 	for _, options := range []string{"-t ext4", "-t ext4 -b 1024", "-t ext4 -O inline_data -I 256", "-t ext4 -O ^64bit,^metadata_csum", "-t ext4 -O meta_bg,^resize_inode", "-t ext3", "-t ext2 -b 1024 -I 128", "-t ext2 -b 4096 -O ^dir_index,^filetype"} {
 		image := filepath.Join(t.TempDir(), "image")
@@ -221,6 +232,7 @@ func TestNTFS(t *testing.T) {
 // A group of two physical volumes, as lvm2 has described it: root has 19 extents of 1 MiB on the
 // second, and the 11th of the first; home has the first 10 of the first.
 func TestLogicalVolumes(t *testing.T) {
+	needs(t, "mke2fs")
 	const mib = 1 << 20
 	heads := unpacked(t, "group.gz")
 	dir := planted(t, false)
@@ -259,6 +271,7 @@ func TestLogicalVolumes(t *testing.T) {
 
 // Tables of partitions, as sfdisk writes them.
 func TestPartitions(t *testing.T) {
+	needs(t, "sfdisk")
 	for _, c := range []struct {
 		script string
 		table  Table
@@ -320,6 +333,7 @@ func (p patched) ReadAt(b []byte, at int64) (int, error) {
 
 // Whatever is written over a part of a disk, it is read without a panic, and to an end.
 func FuzzOpen(f *testing.F) {
+	needs(f, "mke2fs", "mkfs.xfs", "mkfs.fat")
 	dir := f.TempDir()
 	require.NoError(f, os.WriteFile(filepath.Join(dir, "host"), bytes.Repeat([]byte("tide"), 5000), 0o600))
 	require.NoError(f, os.Symlink(strings.Repeat("far/", 40), filepath.Join(dir, "link")))
