@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -80,36 +79,16 @@ func TestKeptDataCrashPoints(t *testing.T) {
 	w, count := again(), &death{}
 	require.NoError(t, w.act(t, remakingWithData, count, &death{}))
 	w.stop()
-	step := amount(61, 13, 1)
-	for at := 1; at <= count.count; at += step {
-		for _, kind := range []string{"dead", "lost"} {
-			w, point, fine := again(), &death{at: at}, &death{}
-			d, lose := point, fine
-			if kind == "lost" {
-				d, lose = fine, point
-			}
-			_ = w.act(t, remakingWithData, d, lose)
-			var err error
-			for range 3 {
-				if err = w.run(t, withData, &death{}, &death{}); err == nil {
-					break
-				}
-			}
-			what := fmt.Sprintf("%s at %d (%s)", kind, at, point.where)
-			assert.NoError(t, err, what)
-			has, loose := w.disks(t)
-			assert.Equal(t, had, has, what)
-			for _, id := range loose {
-				assert.True(t, slices.ContainsFunc([]string{"bms-one", "bms-two"}, func(name string) bool { return slices.Contains(had[name], id) }), what)
-			}
-			assert.NoError(t, w.run(t, "machine\nbms-else\n", &death{}, &death{}), what)
-			w.stop()
-			_, loose = w.disks(t)
-			assert.Empty(t, loose, what)
-			_ = os.RemoveAll(w.dir)
-			if t.Failed() {
-				return
-			}
+	endedAnywhere(t, again, count.count, amount(61, 13, 1), func(w *world, d, lose *death) { _ = w.act(t, remakingWithData, d, lose) }, func(w *world, what string) {
+		assert.NoError(t, untilDone(func() error { return w.run(t, withData, &death{}, &death{}) }), what)
+		has, loose := w.disks(t)
+		assert.Equal(t, had, has, what)
+		for _, id := range loose {
+			assert.True(t, slices.ContainsFunc([]string{"bms-one", "bms-two"}, func(name string) bool { return slices.Contains(had[name], id) }), what)
 		}
-	}
+		assert.NoError(t, w.run(t, "machine\nbms-else\n", &death{}, &death{}), what)
+		w.stop()
+		_, loose = w.disks(t)
+		assert.Empty(t, loose, what)
+	})
 }
