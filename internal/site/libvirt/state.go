@@ -48,33 +48,25 @@ func (h *host) keptInside(ctx context.Context, t *template, checkpoint string) e
 // copyState copies a disk as it was at a checkpoint, through this program. Its holes stay
 // holes, and what it has of a parent becomes its own.
 func (h *host) copyState(ctx context.Context, pool rpc.StoragePool, name string, from *template, v *volume, share func(float64)) error {
-	image, err := qcow2.Open(from.reader(ctx, v, stateBlock, stateBlocks))
-	if err != nil {
-		return fmt.Errorf("%s: %w", v.path, err)
-	}
-	state, has := image.At(from.source.Checkpoint)
-	if !has {
-		return fmt.Errorf("%w: %s holds no checkpoint %s", site.ErrRefused, v.path, from.source.Checkpoint)
-	}
-	chain, err := from.below(ctx, v, stateBlock, stateBlocks)
+	chain, err := from.kept(ctx, v, stateBlock, stateBlocks)
 	if err != nil {
 		return err
 	}
-	chain = append(qcow2.Chain{state}, chain...)
+	size := chain[0].Length()
 	// What libvirt makes a qcow2 image of has to be a volume first.
 	apart := strings.TrimSuffix(name, ".qcow2") + ".state.img"
 	if err := h.discardIn(ctx, pool, apart); err != nil {
 		return err
 	}
-	file, err := h.create(ctx, pool, volumeXML(apart, "raw", machine.Size(state.Size), 0, nil), 0)
+	file, err := h.create(ctx, pool, volumeXML(apart, "raw", machine.Size(size), 0, nil), 0)
 	if err != nil {
 		return err
 	}
 	defer h.discardIn(context.WithoutCancel(ctx), pool, apart) //nolint:errcheck // it goes with the machine at the latest
 	target := rpc.StorageVol{Pool: pool.Name, Name: apart, Key: file}
 	piece := make([]byte, pieceSize)
-	for at := int64(0); at < state.Size; at += pieceSize {
-		part := piece[:min(pieceSize, state.Size-at)]
+	for at := int64(0); at < size; at += pieceSize {
+		part := piece[:min(pieceSize, size-at)]
 		if _, err := chain.ReadAt(part, at); err != nil {
 			return fmt.Errorf("read %s: %w", v.path, err)
 		}
@@ -87,13 +79,13 @@ func (h *host) copyState(ctx context.Context, pool rpc.StoragePool, name string,
 		if err != nil {
 			return err
 		}
-		share(0.7 * float64(at) / float64(state.Size))
+		share(0.7 * float64(at) / float64(size))
 	}
 	made, err := h.volumeIn(ctx, pool, apart)
 	if err != nil {
 		return err
 	}
-	return h.copyByDaemon(ctx, pool, volumeXML(name, "qcow2", machine.Size(state.Size), 0, nil), 0, false, name, made, func(s float64) { share(0.7 + 0.3*s) })
+	return h.copyByDaemon(ctx, pool, volumeXML(name, "qcow2", machine.Size(size), 0, nil), 0, false, name, made, func(s float64) { share(0.7 + 0.3*s) })
 }
 
 // The blocks in which a disk is read that is copied from its beginning to its end.
@@ -110,6 +102,20 @@ func (h *host) layers(ctx context.Context, v *volume, block int64, keep int) (qc
 	}
 	below, err := h.below(ctx, v, block, keep)
 	return append(qcow2.Chain{top}, below...), err
+}
+
+// kept are a disk as it was at the checkpoint that is to be cloned, and those that it depends on.
+func (t *template) kept(ctx context.Context, v *volume, block int64, keep int) (qcow2.Chain, error) {
+	image, err := qcow2.Open(t.reader(ctx, v, block, keep))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", v.path, err)
+	}
+	state, has := image.At(t.source.Checkpoint)
+	if !has {
+		return nil, fmt.Errorf("%w: %s holds no checkpoint %s", site.ErrRefused, v.path, t.source.Checkpoint)
+	}
+	below, err := t.below(ctx, v, block, keep)
+	return append(qcow2.Chain{state}, below...), err
 }
 
 // below are the disks that a disk depends on.
@@ -212,14 +218,18 @@ func (s *Site) Disk(ctx context.Context, name string) (d disk.Disk, changed stri
 		if errors.Is(err, site.ErrNotFound) {
 			continue
 		}
-		if err == nil && len(t.disks) == 0 {
-			err = problem
+		if err == nil && (len(t.disks) == 0 || errors.Is(problem, errRunning)) {
+			err = fmt.Errorf("%w: %w", site.ErrRefused, problem)
 		}
 		if err != nil {
 			failed = errors.Join(failed, err)
 			continue
 		}
-		chain, err := h.layers(ctx, t.disks[0], 256<<10, 128)
+		open := h.layers
+		if t.source.Checkpoint != "" {
+			open = t.kept
+		}
+		chain, err := open(ctx, t.disks[0], 256<<10, 128)
 		if err != nil {
 			return disk.Disk{}, "", err
 		}

@@ -25,6 +25,8 @@ type template struct {
 	disks      []*volume
 }
 
+var errRunning = errors.New("it is running: shut it down first")
+
 // templateAt finds a template at a host and looks whether anything can be
 // cloned from it. What is wrong with one that is there is in the second error.
 func (h *host) templateAt(ctx context.Context, name string) (t *template, problem, err error) {
@@ -73,7 +75,7 @@ func (h *host) templateAt(ctx context.Context, name string) (t *template, proble
 			problem = h.keptInside(ctx, t, source.Checkpoint)
 		}
 	case rpc.DomainState(state) != rpc.DomainShutoff:
-		problem = errors.New("it is running: shut it down first")
+		problem = errRunning
 	case isMachine:
 		for _, v := range t.disks {
 			v.holdsStates = v.holdsStates || snapshots > 0
