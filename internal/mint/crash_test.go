@@ -190,7 +190,8 @@ type world struct {
 const plainSetup = `
 limits: {confirm: 20s}
 presets:
-  node: {cpus: 1, memory: 1GiB, network: survey, address: pool:nodes, carry: [tiles.dat]}
+  node: {cpus: 1, memory: 1GiB, network: survey, address: pool:nodes}
+  carrier: {cpus: 1, memory: 1GiB, network: survey, address: pool:nodes, carry: [tiles.dat]}
   spare: {cpus: 1, memory: 1GiB, network: chart, address: pool, clone: full, checkpoint: fresh}
 `
 
@@ -199,7 +200,7 @@ presets:
 const (
 	first = "machine,preset,site,cpus,hostname,template\nbms-same,node,quay,,,\nbms-adjust,node,vessel,,,\nbms-remake,node,quay,,,\nbms-gone,spare,quay,,,\nbms-kept,node,quay,,,\n"
 	then  = "machine,preset,site,cpus,hostname,template,network.2,address.2,after,clone,media\nbms-same,node,quay,,,,,,,,\nbms-adjust,node,vessel,2,,,chart,pool,,full,\nbms-remake,node,quay,,renamed,,,,bms-full,,\n" +
-		"bms-linked,node,quay,,,,,,bms-chart-01,,quay-bulk/drivers.iso\nbms-full,spare,vessel,,,,,,,,\nbms-chart-01,desk,quay,,,win-chart,,,vessel/bms-*,,\nbms-refused,node,quay,,,,,,,,\n"
+		"bms-linked,carrier,quay,,,,,,bms-chart-01,,quay-bulk/drivers.iso\nbms-full,spare,vessel,,,,,,,,\nbms-chart-01,desk,quay,,,win-chart,,,vessel/bms-*,,\nbms-refused,node,quay,,,,,,,,\n"
 )
 
 // served serves the sandbox of a folder, with some faults.
