@@ -239,7 +239,7 @@ func (p Part) Open() (FileSystem, error) {
 		at    int64
 		magic string
 		kind  string
-	}{{0, "LUKS\xba\xbe", "luks (encrypted)"}, {3, "-FVE-FS-", "bitlocker (encrypted)"}, {0x10040, "_BHRfS_M", "btrfs"}, {4086, "SWAPSPACE2", "swap"},
+	}{{0, "LUKS\xba\xbe", "luks (encrypted)"}, {3, "-FVE-FS-", "bitlocker (encrypted)"}, {0x10040, "_BHRfS_M", "btrfs"}, {4086, "SWAPSPACE2", "swap"}, {4086, "S1SUSPEND", "hibernation"},
 		{536, "LVM2 001", "lvm"}, {24, "LVM2 001", "lvm"}, {0x8001, "CD001", "iso9660"}, {0, "hsqs", "squashfs"}, {3, "EXFAT   ", "exfat"}} {
 		b := make([]byte, len(k.magic))
 		if n, _ := p.ReadAt(b, k.at); n == len(b) && string(b) == k.magic {

@@ -381,3 +381,19 @@ func FuzzOpen(f *testing.F) {
 		}
 	})
 }
+
+// What cannot be read, or is no file system, is named.
+func TestOthersAreNamed(t *testing.T) {
+	for _, c := range []struct {
+		at    int
+		magic string
+		kind  string
+	}{{4086, "SWAPSPACE2", "swap"}, {4086, "S1SUSPEND", "hibernation"}, {0, "LUKS\xba\xbe", "luks (encrypted)"}, {0x10040, "_BHRfS_M", "btrfs"}, {0, "nothing", ""}} {
+		content := make([]byte, 1<<17)
+		copy(content[c.at:], c.magic)
+		v, err := Part{Size: int64(len(content)), ReaderAt: bytes.NewReader(content)}.Open()
+		require.NoError(t, err)
+		assert.Nil(t, v.FS)
+		assert.Equal(t, c.kind, v.Kind)
+	}
+}

@@ -39,9 +39,9 @@ func (i *Inspection) linux(g *guest) {
 		}
 	}
 	i.cloudInit(g)
-	for code, has := range map[string]string{"no-agent": s.Agent, "no-growpart": s.GrowPart, "no-ssh": s.SSH} {
-		if has == "" {
-			i.add(code)
+	for _, needed := range []struct{ code, has string }{{"no-agent", s.Agent}, {"no-growpart", s.GrowPart}, {"no-ssh", s.SSH}} {
+		if needed.has == "" {
+			i.add(needed.code)
 		}
 	}
 	i.files(g)
