@@ -39,7 +39,7 @@ fuzz:
 	  done; \
 	done; rm -f $$said
 
-# The long harnesses, whole: every crash point, pairs of commands, and 600
+# The long harnesses, whole: every crash point, pairs of commands, and 400
 # random histories.
 histories:
 	@said=$$(mktemp); \

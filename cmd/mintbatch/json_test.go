@@ -43,16 +43,21 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	}
 	all := func() {
 		for _, args := range [][]string{{"check"}, {"proof"}, {"list"}, {"list", "--offline"}, {"list", "--at", "0m"}, {"verify"}, {"history"}, {"runs"}, {"pool", "list"},
-			{"survey"}, {"template", "list"}, {"template", "inspect", "deb12-base"}, {"secret", "list"}, {"secret", "export"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"setup", "check", "--sites"}, {"retire", "--strays", "--yes"}} {
+			{"survey"}, {"template", "list"}, {"template", "inspect", "deb12-base"}, {"secret", "list"}, {"secret", "export"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"outbox", "list"}, {"setup", "check", "--sites"}, {"retire", "--strays", "--yes"}} {
 			document(args...)
 		}
 	}
+	require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "signer")).Run())
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", string(setup)+"libraries: {stick: {folder: stick, signers: file:signer.pub, sign: file:signer}}\n")
 	all()
 	write(t, dir, "machines.csv", long)
 	document("mint", "--yes")
 	all()
 	for _, args := range [][]string{{"show", "bms-tide-01"}, {"show", "--why", "bms-tide-01"}, {"show", "--answers", "bms-tide-01"}, {"runs", "show"}, {"pool", "show", "survey/nodes"}, {"find", "bms-tide-01"}, {"checkpoint", "list"}, {"ledger", "rebuild", "--yes"},
-		{"accept", "--yes", "bms-tide-01"}, {"remake", "--yes", "bms-tide-01"}, {"retire", "--yes", "bms-tide-02"}} {
+		{"accept", "--yes", "bms-tide-01"}, {"remake", "--yes", "bms-tide-01"}, {"retire", "--yes", "bms-tide-02"}, {"template", "blank", "empty", "--size", "1MiB", "--site", "quay", "--store", "quay-fast", "--yes"}, {"power", "off", "--yes", "bms-tide-01"},
+		{"template", "seal", "bms-tide-01", "--as", "deb12-base", "--site", "quay", "--dry"}, {"library", "add", "empty", "--site", "quay", "--yes"}, {"library", "list"}} {
 		document(args...)
 	}
 	write(t, dir, "machines.csv", strings.Replace(long, "bms-tide-09,tide-gauge,deb12-base,survey,pool", "bms-tide-09,no-such-preset,deb12-base,survey,198.51.900.1", 1))

@@ -80,12 +80,17 @@ func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir:       "testdata/script",
 		Setup:     func(e *testscript.Env) error { e.Setenv("HOME", e.WorkDir); return nil },
-		Condition: func(name string) (bool, error) { return name == "root" && os.Getuid() == 0, nil },
+		Condition: condition,
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"sandbox":      serve,
+			"registry":     startRegistry,
 			"at-site":      atSite,
 			"edit":         edit,
 			"names":        names,
+			"records":      records,
+			"directory":    startDirectory,
+			"dns-add":      byOthers(true),
+			"dns-delete":   byOthers(false),
 			"lacks":        lacks,
 			"change":       change,
 			"idof":         idOf,
@@ -122,7 +127,7 @@ func serve(ts *testscript.TestScript, _ bool, args []string) {
 	s, err := again(sandbox.Options{Dir: dir + "/sandbox", Plan: sandbox.DemoPlan(), Speed: 200, Faults: faults})
 	ts.Check(err)
 	if _, err := os.Stat(dir + "/mintbatch.yaml"); err != nil {
-		ts.Check(handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}))
+		ts.Check(handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String(), DNS: s.Names.Address}))
 	}
 	ctx, end := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -304,7 +309,7 @@ func served(t *testing.T, speed float64) (dir string, s *sandbox.Sandbox) {
 	ended := make(chan struct{})
 	go func() { _ = s.Serve(ctx); close(ended) }()
 	t.Cleanup(func() { end(); <-ended })
-	require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}))
+	require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String(), DNS: s.Names.Address}))
 	return dir, s
 }
 

@@ -53,7 +53,7 @@ func misbehaving(t *testing.T, mode, plain string) (dir string) {
 	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
 	port, err := bufio.NewReader(out).ReadString('\n')
 	require.NoError(t, err)
-	require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: "https://127.0.0.1:" + strings.TrimSpace(port), Fingerprint: secret.FingerprintOf(pair.Certificate[0]).String()}))
+	require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: "https://127.0.0.1:" + strings.TrimSpace(port), Fingerprint: secret.FingerprintOf(pair.Certificate[0]).String(), DNS: "127.0.0.1:9"}))
 	return dir
 }
 
@@ -191,7 +191,7 @@ func TestCertificatesOfAuthorities(t *testing.T) {
 		server.Config.ErrorLog = log.New(io.Discard, "", 0)
 		server.StartTLS()
 		where := t.TempDir()
-		require.NoError(t, handover.WriteDemo(where, handover.Demo{URL: server.URL}))
+		require.NoError(t, handover.WriteDemo(where, handover.Demo{URL: server.URL, DNS: "127.0.0.1:9"}))
 		require.NoError(t, os.MkdirAll(filepath.Join(where, "sandbox"), 0o700))
 		require.NoError(t, os.WriteFile(filepath.Join(where, "sandbox", "token"), []byte("t"), 0o600))
 		c := exec.Command("mintbatch", "survey", "quay")

@@ -56,10 +56,11 @@ func TestPagesAreAccessible(t *testing.T) {
 	require.NoError(t, err)
 	_, err = command(t, dir, "mintbatch", "report", "--html", "all.html", "--cards", "cards.html", "--by", "owner", "pages")
 	require.NoError(t, err)
+	_, _ = command(t, dir, "mintbatch", "template", "inspect", "deb12-base", "--html", "inspect.html") // which finds something
 	for _, c := range []struct {
 		page, width string
 		dark        bool
-	}{{"all.html", "1280,800", false}, {"all.html", "1280,800", true}, {"all.html", "500,844", false}, {"cards.html", "1280,800", true}, {"cards.html", "500,844", false}, {"pages/index.html", "500,844", true}} {
+	}{{"all.html", "1280,800", false}, {"all.html", "1280,800", true}, {"all.html", "500,844", false}, {"cards.html", "1280,800", true}, {"cards.html", "500,844", false}, {"pages/index.html", "500,844", true}, {"inspect.html", "1280,800", true}, {"inspect.html", "500,844", false}} {
 		assert.Empty(t, judge(t, filepath.Join(dir, c.page), string(axe), c.width, c.dark), "%v", c)
 	}
 }

@@ -34,7 +34,7 @@ func TestExitStatus(t *testing.T) {
 	assert.Equal(t, 2, status(t, dir, "nonsense"))
 	assert.Equal(t, 0, status(t, dir, "mint", "--yes", "bms-tide-01"))
 	unreachable := t.TempDir()
-	require.NoError(t, handover.WriteDemo(unreachable, handover.Demo{URL: "https://127.0.0.1:1", Fingerprint: "sha256:" + strings.Repeat("1", 64)}))
+	require.NoError(t, handover.WriteDemo(unreachable, handover.Demo{URL: "https://127.0.0.1:1", Fingerprint: "sha256:" + strings.Repeat("1", 64), DNS: "127.0.0.1:9"}))
 	require.NoError(t, os.Mkdir(filepath.Join(unreachable, "sandbox"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(unreachable, "sandbox", "token"), []byte("t"), 0o600))
 	assert.Equal(t, 3, status(t, unreachable, "proof"))

@@ -176,8 +176,8 @@ func (a *App) command() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.newCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
-			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.acceptCommand(), a.powerCommand(), a.checkpointCommand(), a.renameCommand(), a.retireCommand(), a.sweepCommand(), a.surveyCommand(), a.templateCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
-			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.findCommand(), a.packCommand(), a.unpackCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(), a.completionCommand(), a.manualCommand(),
+			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.acceptCommand(), a.powerCommand(), a.checkpointCommand(), a.renameCommand(), a.retireCommand(), a.sweepCommand(), a.surveyCommand(), a.templateCommand(), a.libraryCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
+			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.outboxCommand(), a.findCommand(), a.packCommand(), a.unpackCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(), a.completionCommand(), a.manualCommand(),
 			{Name: "help", Usage: "explain a command", ArgsUsage: "[COMMAND...]", Action: help},
 		},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
@@ -388,8 +388,13 @@ func (a *App) withSetup(arguments func(*cli.Command) error, do deskAction, parts
 
 // withLock is withSetup for a command that other runs have to wait for.
 func (a *App) withLock(arguments func(*cli.Command) error, do deskAction) cli.ActionFunc {
+	return a.withScope(arguments, func(*cli.Command) mint.Scope { return mint.Everything }, do)
+}
+
+// withScope is withLock for a command that only those have to wait for that work on the same things.
+func (a *App) withScope(arguments func(*cli.Command) error, scope func(*cli.Command) mint.Scope, do deskAction) cli.ActionFunc {
 	return a.withSetup(arguments, func(ctx context.Context, c *cli.Command, s *mint.Desk) error {
-		if err := a.lock(ctx, c, s, mint.Everything); err != nil {
+		if err := a.lock(ctx, c, s, scope(c)); err != nil {
 			return err
 		}
 		return do(ctx, c, s)

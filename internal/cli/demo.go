@@ -51,7 +51,7 @@ func (a *App) demo(ctx context.Context, c *cli.Command) error {
 	served := make(chan error, 1)
 	go func() { served <- s.Serve(serving) }()
 	defer func() { end(); <-served }()
-	if err := handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}); err != nil {
+	if err := handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String(), DNS: s.Names.Address}); err != nil {
 		return err
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))

@@ -8,7 +8,9 @@ import (
 	"mintbatch/internal/core/event"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/seal"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/template"
 	"mintbatch/internal/vault"
 )
 
@@ -100,6 +102,39 @@ type (
 		Schema   string     `json:"schema"`
 		Past     int        `json:"past"`
 		Machines []mint.Due `json:"machines"`
+	}
+	// templateJSON is what came of work on a version of a template.
+	templateJSON struct {
+		Schema   string `json:"schema"`
+		Run      string `json:"run,omitempty"`
+		Template string `json:"template"` // with its version
+		Site     string `json:"site"`
+		Result   string `json:"result"` // made, there, dropped
+		Digest   string `json:"digest,omitempty"`
+	}
+	// sealJSON is what a seal would do.
+	sealJSON struct {
+		Schema   string     `json:"schema"`
+		Machine  string     `json:"machine"`
+		Template string     `json:"template"` // with its version
+		Site     string     `json:"site"`
+		Acts     []seal.Act `json:"acts"`
+	}
+	// libraryJSON is what a library has.
+	libraryJSON struct {
+		Schema   string          `json:"schema"`
+		Versions []template.Kept `json:"versions"`
+	}
+	// sharedJSON is what came of work on a version of a library.
+	sharedJSON struct {
+		Schema   string       `json:"schema"`
+		Run      string       `json:"run,omitempty"`
+		Template string       `json:"template"` // with its version
+		Library  string       `json:"library"`
+		Site     string       `json:"site,omitempty"`
+		Result   string       `json:"result"` // added, fetched, dropped, there
+		Digest   string       `json:"digest"` // of what is on its disk
+		Moved    machine.Size `json:"moved"`  // how much was sent or fetched
 	}
 	inspectJSON struct {
 		Schema string           `json:"schema"`

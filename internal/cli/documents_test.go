@@ -23,7 +23,7 @@ var documents = map[string]any{
 	"accept": acceptJSON{}, "answers": answersJSON{}, "check": checkJSON{}, "checkpoints": checkpointsJSON{}, "credentials": credentialsJSON{}, "find": findJSON{}, "history": historyJSON{},
 	"ledger-check": ledgerCheckJSON{}, "list": entriesJSON{}, "list-at": listAtJSON{}, "mint": mintJSON{}, "pools": poolsJSON{}, "proof": proofJSON{}, "rebuild": rebuildJSON{},
 	"run": runShowJSON{}, "runs": runsJSON{}, "secrets": secretsJSON{}, "show": entriesJSON{}, "site-check": siteCheckJSON{}, "survey": surveyJSON{}, "sweep": sweepJSON{},
-	"inspect": inspectJSON{}, "templates": templatesJSON{}, "verify": verifyJSON{}, "why": whyJSON{},
+	"inspect": inspectJSON{}, "template": templateJSON{}, "library": libraryJSON{}, "outbox": outboxJSON{}, "shared": sharedJSON{}, "seal": sealJSON{}, "templates": templatesJSON{}, "verify": verifyJSON{}, "why": whyJSON{},
 }
 
 // asText is the schema of values that are written as text.

@@ -12,10 +12,10 @@ var chapters = []struct {
 	title    string
 	commands []string
 }{
-	{"Get ready", []string{"demo", "new", "setup", "template", "secret", "sandbox", "completion", "manual"}},
+	{"Get ready", []string{"demo", "new", "setup", "template", "library", "secret", "sandbox", "completion", "manual"}},
 	{"Look before", []string{"check", "proof", "survey", "pool"}},
 	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "rename", "retire", "sweep"}},
-	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history"}},
+	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history", "outbox"}},
 	{"Hand over", []string{"report"}},
 	{"Keep in order", []string{"ledger", "pack", "unpack", "help"}},
 }

@@ -82,7 +82,10 @@ func (a *App) mint(ctx context.Context, c *cli.Command) error {
 	if err := a.lock(ctx, c, d, d.InSheet(names)); err != nil {
 		return err
 	}
-	p, err := d.Make(ctx, plan.Request{Names: names, Contact: plan.Online, Missing: missing(c)})
+	if err := a.fetchMissing(ctx, c, d, names); err != nil {
+		return err
+	}
+	p, err := d.Make(ctx, plan.Request{Names: names, Contact: plan.Online, Missing: missing(c), Entries: plan.Entries(c.Bool("fix-drift"))})
 	if err != nil {
 		return err
 	}
@@ -177,10 +180,12 @@ type mintJSON struct {
 	Run     string             `json:"run,omitempty"`
 	Totals  map[proof.Word]int `json:"totals"`
 	Results []resultJSON       `json:"results"`
+	// WaitingNotices are in the outbox because they could not be sent yet.
+	WaitingNotices int `json:"waiting_notices,omitempty"`
 }
 
 func mintDocument(m *mint.Outcome, p proof.Proof) mintJSON {
-	d := mintJSON{Schema: "mintbatch/mint/1", Run: m.Run, Totals: proofDocument(p).Totals, Results: []resultJSON{}}
+	d := mintJSON{Schema: "mintbatch/mint/1", Run: m.Run, Totals: proofDocument(p).Totals, Results: []resultJSON{}, WaitingNotices: len(m.Waiting)}
 	for _, r := range m.Results {
 		one := resultJSON{Site: r.Site, Name: r.Name, Work: r.Word, Result: "done", Seconds: r.Took.Round(time.Millisecond).Seconds()}
 		if r.Err != nil {

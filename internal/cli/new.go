@@ -11,7 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/handover"
-	"mintbatch/internal/site/gateway"
+	"mintbatch/internal/pinned"
 )
 
 func (a *App) newCommand() *cli.Command {
@@ -137,7 +137,7 @@ func (a *App) findSite(ctx context.Context, at handover.SiteAddress) (*handover.
 		return strings.TrimSpace(string(token)), err
 	}
 	found, err := handover.FindSite(ctx, at, read)
-	var unknown *gateway.CertificateError
+	var unknown *pinned.CertificateError
 	if _, is := terminal(a.Stdin); errors.As(err, &unknown) && at.Fingerprint == "" && is {
 		if err := a.ask(fmt.Sprintf("The manager shows a certificate with the fingerprint %s. Compare it with the manager's own.", unknown.Fingerprint), "yes"); err != nil {
 			return nil, err

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
@@ -104,6 +105,10 @@ func (a *App) perform(ctx context.Context, c *cli.Command, d *mint.Desk, t mint.
 	outcome, err := d.Perform(ctx, a.stop, o, t, q)
 	if outcome != nil && outcome.LogFailure != nil {
 		fmt.Fprintf(a.Stderr, "mintbatch: the log of the run is incomplete: %s\n", visible(outcome.LogFailure.Error()))
+	}
+	if outcome != nil && len(outcome.Waiting) > 0 {
+		first := outcome.Waiting[0]
+		fmt.Fprintf(a.Stderr, "%s not sent yet, and waiting in the outbox: %s\n`mintbatch outbox send` sends what is waiting, and so does the next run\n", finding.Plural(len(outcome.Waiting), "notice"), visible(first.Notice+": "+first.Error))
 	}
 	return outcome, err
 }

@@ -20,6 +20,7 @@ import (
 	"mintbatch/internal/handover"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/plan"
+	"mintbatch/internal/template"
 )
 
 func (a *App) proofCommand() *cli.Command {
@@ -62,7 +63,11 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	p, err := s.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: contact(c), Missing: missing(c)})
+	var coming []*template.Fetching
+	if contact(c) == plan.Online {
+		coming = a.coming(ctx, c, s, c.Args().Slice())
+	}
+	p, err := s.Make(ctx, plan.Request{Names: c.Args().Slice(), Contact: contact(c), Missing: missing(c), Coming: template.Coming(coming)})
 	if err != nil {
 		return err
 	}
@@ -100,6 +105,9 @@ func (a *App) proof(ctx context.Context, c *cli.Command) error {
 		a.paged(c, func(w io.Writer) {
 			a.showProof(w, a.painter(a.Stdout, c.Bool("no-color")), p.Proof, listed, c.Bool("each"))
 			todo, _ := p.Todo(plan.AllowRemakes)
+			if c.Bool("each") || c.Args().Present() {
+				listEntries(w, a.painter(a.Stdout, c.Bool("no-color")), p.Proof)
+			}
 			a.showCommentedOut(w, s)
 			a.showTime(w, p, todo)
 			a.showProbed(w, probed)
@@ -173,6 +181,7 @@ func showTotals(w io.Writer, p painter, all proof.Proof) {
 	paragraph(w, "", inClear(all))
 	paragraph(w, "", hostKeys(all))
 	paragraph(w, "", whereTo(all.Sums()))
+	paragraph(w, "", entries(all))
 	if n := all.Restarts(); n > 0 {
 		paragraph(w, "", fmt.Sprintf("%s will be restarted", finding.Plural(n, "machine")))
 	}

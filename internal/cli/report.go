@@ -24,14 +24,20 @@ func (a *App) reportCommand() *cli.Command {
 			"and error. The rest is unchanged, and the sheet itself is never written to.\n\n" +
 			"The known_hosts file gets the host keys of all machines, by names and addresses. Earlier lines\n" +
 			"for the same names and addresses are replaced; all others are kept.\n\n" +
+			"The hosts file and the zone file (RFC 1035) get names and addresses, between two comments of their own; all other\n" +
+			"lines are kept. The serial number of a zone grows with each change, and a name that others' lines have is refused.\n" +
+			"A zone file that is not there yet gets these records alone, to be included in a zone.\n\n" +
 			"The HTML page says what was made, for whom, how to log in and check the host key, what failed, and\n" +
 			"how full pools and stores are. It is one file that needs nothing else. With --by, a folder gets a\n" +
 			"page for each owner (or value of another field) with their machines alone, and an index. Cards are\n" +
 			"for printing: one for each machine, with its host key as a QR code. None contains a password.\n\n" +
-			"   mintbatch report --workbook machines-made.xlsx\n   mintbatch report --known-hosts ~/.ssh/known_hosts\n   mintbatch report --html handover.html --cards cards.html\n   mintbatch report --by owner pages",
+			"   mintbatch report --workbook machines-made.xlsx\n   mintbatch report --known-hosts ~/.ssh/known_hosts\n   mintbatch report --hosts hosts --zone db.brackwater.example\n   mintbatch report --html handover.html --cards cards.html\n   mintbatch report --by owner pages",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "workbook", Usage: "write a copy of the sheet, with the results, to `FILE`"},
 			&cli.StringFlag{Name: "known-hosts", Usage: "update the known_hosts `FILE`"},
+			&cli.StringFlag{Name: "hosts", Usage: "update the hosts `FILE` with names and addresses"},
+			&cli.StringFlag{Name: "zone", Usage: "update the zone `FILE` with the names and addresses in its zone, and the fingerprints of host keys"},
+			&cli.StringFlag{Name: "origin", Usage: "the `DOMAIN` of a zone file without an SOA record (default: the setup's)"},
 			&cli.StringFlag{Name: "html", Usage: "write a page to `FILE`"},
 			&cli.StringFlag{Name: "cards", Usage: "write a card for each machine to `FILE`, HTML to be printed"},
 			&cli.StringFlag{Name: "by", Usage: "write a page for each value of a `FIELD`, such as owner, to the folder that is named"},
@@ -51,8 +57,11 @@ func (a *App) report(ctx context.Context, c *cli.Command) error {
 		return misuse{errors.New("name the folder of the pages: mintbatch report --by FIELD FOLDER")}
 	case c.String("by") == "" && c.Args().Present():
 		return noArguments(c)
-	case workbook == "" && hosts == "" && !paged:
-		return misuse{errors.New("name what to write: --workbook FILE, --known-hosts FILE, --html FILE, --cards FILE or --by FIELD FOLDER")}
+	case workbook == "" && hosts == "" && c.String("hosts") == "" && c.String("zone") == "" && !paged:
+		return misuse{errors.New("name what to write: --workbook FILE, --known-hosts FILE, --hosts FILE, --zone FILE, --html FILE, --cards FILE or --by FIELD FOLDER")}
+	}
+	if err := a.names(ctx, c); err != nil {
+		return err
 	}
 	if hosts != "" {
 		if err := a.knownHosts(ctx, c, hosts); err != nil {
@@ -131,6 +140,34 @@ func (a *App) pages(ctx context.Context, c *cli.Command) error {
 		fmt.Fprintf(a.Stderr, "wrote %s to %s\n", finding.Plural(n, "page"), c.Args().First())
 	}
 	return unreachable
+}
+
+// names writes files of names and addresses.
+func (a *App) names(ctx context.Context, c *cli.Command) error {
+	hosts, zone := c.String("hosts"), c.String("zone")
+	if hosts == "" && zone == "" {
+		return nil
+	}
+	s, err := a.openSetup(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if hosts != "" {
+		n, err := handover.WriteHosts(ctx, s, hosts)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.Stderr, "%s has %s\n", hosts, finding.Plural(n, "machine"))
+	}
+	if zone != "" {
+		n, err := handover.WriteZone(ctx, s, zone, c.String("origin"))
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.Stderr, "%s has %s\n", zone, finding.Plural(n, "machine"))
+	}
+	return nil
 }
 
 func (a *App) knownHosts(ctx context.Context, c *cli.Command, path string) error {

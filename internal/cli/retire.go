@@ -64,6 +64,7 @@ func (a *App) retireCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "strays", Usage: "retire all machines that are no longer in the sheet"},
 			keepDisksFlag(),
+			&cli.BoolFlag{Name: "leave-entries", Usage: "leave what was entered in DNS, for a server that is gone for good"},
 			forceOffFlag(),
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			acceptMissingFlag(),
@@ -121,7 +122,7 @@ func (a *App) retire(ctx context.Context, c *cli.Command) error {
 
 // orderOf is what the command line says of how machines are taken down.
 func orderOf(c *cli.Command) mint.Order {
-	return mint.Order{ForceOff: c.Bool("force-off"), Disks: disksAfter(c)}
+	return mint.Order{ForceOff: c.Bool("force-off"), Disks: disksAfter(c), LeaveEntries: c.Bool("leave-entries")}
 }
 
 // showRetiring shows what goes, what is gone already, and what comes back.
@@ -136,6 +137,7 @@ func (a *App) showRetiring(c *cli.Command, r *mint.Retiring) {
 		return
 	}
 	a.showLosses(c, r.Works)
+	a.showWithdrawn(c, r.Entries)
 	if r.Wanted > 0 {
 		fmt.Fprintf(a.Stdout, "%s still in the sheet: the next mint makes %s again\n", isAre(r.Wanted), itThem(r.Wanted))
 	}

@@ -172,7 +172,7 @@ func (a *App) causes(c *cli.Command, results []run.Result) {
 		if r.Err == nil || errors.Is(r.Err, run.ErrStopped) || errors.As(r.Err, &held) {
 			continue
 		}
-		cause := at(r.Step) + strings.ReplaceAll(r.Err.Error(), r.Name, "the machine")
+		cause := at(r.Step) + unnamed(r.Err.Error(), r.Name)
 		if names[cause] == nil {
 			order = append(order, cause)
 		}
@@ -229,4 +229,24 @@ func at(s step.Name) string {
 		return ""
 	}
 	return "at " + string(s) + ": "
+}
+
+// unnamed is a text without the name of a machine where that stands by itself, so that what several machines have in common is the
+// same.
+func unnamed(text, name string) string {
+	var b strings.Builder
+	for {
+		i := strings.Index(text, name)
+		if i < 0 {
+			return b.String() + text
+		}
+		behind := text[i+len(name):]
+		b.WriteString(text[:i])
+		if behind != "" && strings.ContainsRune(".-_", rune(behind[0])) {
+			b.WriteString(name)
+		} else {
+			b.WriteString("the machine")
+		}
+		text = behind
+	}
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -156,6 +158,12 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 		line("", "mintbatch secret show "+visible(e.Name))
 	}
 	line("host key", visible(e.HostKey))
+	for _, item := range e.Entries {
+		line("in "+item.System, visible(item.String()))
+	}
+	for _, name := range slices.Sorted(maps.Keys(e.Records)) {
+		line("record "+name, visible(e.Records[name]))
+	}
 	if address := e.Address(); address != "" && s.Guest.Login != "" && !kinds.Of(s.Guest).Accounts {
 		line("ssh", visible("ssh "+s.Guest.Login+"@"+address))
 	}

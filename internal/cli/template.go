@@ -5,21 +5,23 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 )
 
 func (a *App) templateCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "template",
-		Usage: "show and inspect templates",
+		Usage: "list, inspect, seal, make and drop templates and their versions",
 		Commands: []*cli.Command{
 			{
 				Name:        "list",
-				Usage:       "list the templates: format, size, firmware and number of linked clones",
+				Usage:       "list the templates and their versions: size, machines made of each, and linked clones",
 				ArgsUsage:   "[TEMPLATE...]",
 				Description: "   mintbatch template list\n   mintbatch template list 'deb12-*' --json",
 				Action:      a.templateList,
@@ -32,6 +34,10 @@ func (a *App) templateCommand() *cli.Command {
 				Action:      a.templateShow,
 			},
 			a.inspectCommand(),
+			a.sealCommand(),
+			a.makeCommand(),
+			a.blankCommand(),
+			a.dropCommand(),
 		},
 		Action: group,
 	}
@@ -60,19 +66,39 @@ func (a *App) templateList(ctx context.Context, c *cli.Command) error {
 	return a.templates(ctx, c, func(views []mint.TemplateView) {
 		var cells [][]string
 		for _, v := range views {
-			line := []string{visible(v.Name), v.Site, visible(v.Host), visible(v.Store), v.Format, some(v.Disk), some(v.Used), string(v.Firmware), "", templateNote(p, v)}
+			line := []string{visible(v.Name), v.Site, visible(v.Host), visible(v.Store), v.Format, some(v.Disk), some(v.Used), string(v.Firmware), few(v.Machines), "", made(v), templateNote(p, v)}
 			if v.Linked != nil {
-				line[8] = fmt.Sprint(*v.Linked)
+				line[9] = fmt.Sprint(*v.Linked)
 			}
 			cells = append(cells, line)
 		}
-		rows(a.Stdout, p, []string{"template", "site", "host", "store", "format", "size", "used", "firmware", "linked", "note"}, cells)
+		rows(a.Stdout, p, []string{"template", "site", "host", "store", "format", "size", "used", "firmware", "machines", "linked", "made", "note"}, cells)
 	})
+}
+
+// few is a number that is left out where it is 0.
+func few(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// made is the day on which a version was.
+func made(v mint.TemplateView) string {
+	if v.Version == nil {
+		return ""
+	}
+	return v.Version.Made.Local().Format(time.DateOnly)
 }
 
 // templateNote says whether a template can be used.
 func templateNote(p painter, v mint.TemplateView) string {
 	switch {
+	case v.Unfinished == ledger.VersionMaking:
+		return p.paint("begun and not finished: run the same command again, or drop it", text.FgHiYellow)
+	case v.Unfinished == ledger.VersionDropping:
+		return p.paint("its deletion was begun: drop it again", text.FgHiYellow)
 	case !v.There:
 		return p.paint("not found", text.FgHiYellow)
 	case v.Problem != "":
@@ -110,6 +136,12 @@ func (a *App) templateShow(ctx context.Context, c *cli.Command) error {
 			line("firmware", string(v.Firmware))
 			if v.Linked != nil {
 				line("linked clones", fmt.Sprint(*v.Linked))
+			}
+			line("machines", few(v.Machines))
+			if is := v.Version; is != nil {
+				line("made", is.Made.Local().Format(time.DateTime)+" by "+visible(is.By))
+				line("from", visible(is.From))
+				line("digest", is.Digest)
 			}
 			line("notes", visible(v.Notes))
 			line("note", templateNote(p, v))

@@ -21,6 +21,7 @@ var demoSheet string
 // Demo is what the demo's setup must contain.
 type Demo struct {
 	URL, Fingerprint string // of the sandbox
+	DNS              string // the address of its DNS server
 }
 
 // ErrDemoThere means that the demo's folder already holds something.
@@ -46,7 +47,7 @@ func WriteDemo(dir string, d Demo) error {
 	if err != nil {
 		return err
 	}
-	setup := strings.NewReplacer("@URL@", d.URL, "@FINGERPRINT@", d.Fingerprint, "@RECIPIENT@", recipient).Replace(demoSetup)
+	setup := strings.NewReplacer("@URL@", d.URL, "@FINGERPRINT@", d.Fingerprint, "@DNS@", d.DNS, "@RECIPIENT@", recipient).Replace(demoSetup)
 	return errors.Join(
 		os.WriteFile(filepath.Join(dir, "mintbatch.yaml"), []byte(setup), 0o600),
 		os.WriteFile(filepath.Join(dir, "machines.csv"), []byte(demoSheet), 0o600))

@@ -2,14 +2,9 @@ package handover
 
 import (
 	"context"
-	"errors"
-	"fmt"
-	"io/fs"
-	"os"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/mint"
-	"mintbatch/internal/output"
 	"mintbatch/internal/report"
 	"mintbatch/internal/run"
 )
@@ -35,16 +30,10 @@ func WriteKnownHosts(ctx context.Context, d *mint.Desk, path string) (int, error
 	if authority != nil {
 		public = authority.Public()
 	}
-	guard := d.Guard()
-	if err := guard.Check(path, output.Replace); err != nil {
-		return 0, err
-	}
-	old, err := os.ReadFile(path)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return 0, err
-	}
-	if err := report.CheckKnownHosts(old); err != nil {
-		return 0, fmt.Errorf("%s: %w", path, err)
-	}
-	return len(hosts), guard.Write(path, report.KnownHosts(old, hosts, public), output.Replace, 0o644)
+	return len(hosts), bring(d, path, func(old []byte) ([]byte, error) {
+		if err := report.CheckKnownHosts(old); err != nil {
+			return nil, err
+		}
+		return report.KnownHosts(old, hosts, public), nil
+	})
 }

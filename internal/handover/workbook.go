@@ -72,6 +72,7 @@ func lineOf(m machine.Machine, known map[machine.Key]mint.Entry, work map[machin
 	if ok {
 		m.Spec = *e.Spec
 		l.State, l.Host, l.Error = string(e.State), e.Host, e.Error
+		l.Records = mint.Words(e.Records)
 		l.When = e.Changed.Local().Format("2006-01-02 15:04")
 		if e.State == proof.Making {
 			l.State = "unfinished"

@@ -48,7 +48,7 @@ const mostContent = 1 << 20
 // Fetch gets a value of the setup that stands elsewhere.
 func (b *Batch) Fetch(kind, name string) (string, error) {
 	if kind == "env" {
-		b.environment = append(b.environment, name)
+		b.environment.add(name)
 		v, ok := os.LookupEnv(name)
 		if !ok {
 			return "", fmt.Errorf("the environment variable %s is not set", name)
@@ -58,7 +58,7 @@ func (b *Batch) Fetch(kind, name string) (string, error) {
 	if kind == "status" {
 		return status(b.Path(name))
 	}
-	b.read = append(b.read, b.Path(name))
+	b.read.add(b.Path(name))
 	content, err := readFile(b.Path(name), mostContent)
 	if err != nil {
 		return "", fmt.Errorf("cannot read the file %s: %w", b.Path(name), Reason(err))

@@ -72,9 +72,9 @@ type Batch struct {
 	SheetPath                string
 	SetupDigest, SheetDigest string
 
-	environment []string // the variables that were asked for
-	read        []string // every file that the setup was read from
-	dir         string   // relative paths of the setup start here
+	environment *noted // the variables that were asked for
+	read        *noted // every file that the setup was read from
+	dir         string // relative paths of the setup start here
 }
 
 // Path resolves a path of the setup.
@@ -87,7 +87,7 @@ func (b *Batch) Path(p string) string {
 
 // LoadSetup reads the setup alone; its findings are an error.
 func LoadSetup(in Input) (*Batch, error) {
-	b := &Batch{dir: filepath.Dir(in.Setups[0]), Notice: in.Notice}
+	b := &Batch{dir: filepath.Dir(in.Setups[0]), Notice: in.Notice, environment: &noted{}, read: &noted{}}
 	var files []setup.File
 	whole := sha256.New()
 	for _, path := range in.Setups {
@@ -95,7 +95,7 @@ func LoadSetup(in Input) (*Batch, error) {
 		if err != nil {
 			return nil, unreadable("no-setup", path, err, "create one with `mintbatch new`, name one with --setup, or try `mintbatch demo`")
 		}
-		b.read = append(b.read, path)
+		b.read.add(path)
 		files = append(files, setup.File{Name: path, Content: content})
 		whole.Write(content)
 	}

@@ -42,6 +42,10 @@ var layout = []table{
 	{"calls", []string{"site", "machine"}, []string{"site", "machine", "generation", "token", "report"}},
 	{"origins", []string{"site", "machine"}, []string{"site", "machine", "origin"}},
 	{"inspections", []string{"site", "template"}, []string{"site", "template", "summary"}},
+	{"versions", []string{"template", "number", "site"}, []string{"template", "number", "site", "state", "about", "run"}},
+	{"entries", []string{"site", "machine"}, []string{"site", "machine", "entered"}},
+	{"outbox", []string{"id"}, []string{"id", "notice", "event", "site", "machine", "run", "at", "data", "tries", "tried", "error"}},
+	{"taken", []string{"site", "machine", "name"}, []string{"site", "machine", "name", "value"}},
 	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run"}},
 }
 

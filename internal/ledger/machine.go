@@ -64,6 +64,14 @@ func in(column string, values []string) selection {
 	return selection{column + " IN (?" + strings.Repeat(", ?", len(values)-1) + ")", args}
 }
 
+// named selects the rows of machines of some names; no name means all.
+func named(names []string) selection {
+	if len(names) == 0 {
+		return everything("", "")
+	}
+	return in("machine", names)
+}
+
 func (s selection) and(o selection) selection {
 	return selection{s.condition + " AND " + o.condition, append(slices.Clone(s.args), o.args...)}
 }
@@ -220,8 +228,8 @@ func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, gener
 }
 
 // Finish writes that a machine is as its spec says, and in the history what was done to it.
-// Nothing of its journal is open from then on, and nothing is left of an earlier clone.
-func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what, detail string) error {
+// Nothing of its journal is open from then on, and nothing is left of an earlier clone. Others are to be told.
+func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what, detail string, tell ...Outgoing) error {
 	return l.write(ctx, func(tx *transaction) error {
 		_, err := tx.Exec(`UPDATE machines SET state = ?, spec = ?, run = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
 			proof.Made, encode(m.Spec), run, now(), m.Site, m.Name)
@@ -238,6 +246,9 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what
 			return err
 		}
 		if err := releaseClaim(tx, run, m.Key); err != nil {
+			return err
+		}
+		if err := putOutbox(tx, tell); err != nil {
 			return err
 		}
 		return note(tx, Event{Run: run, Key: m.Key, What: what, Detail: detail})
@@ -260,8 +271,8 @@ func (l *Ledger) CloseOwn(ctx context.Context, run string, key machine.Key, what
 
 // Forget takes a machine out of the ledger, with its sealed values and its
 // journal. Its addresses rest for as long as is said for their networks. The
-// history names the disks that stay, if they do.
-func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks) error {
+// history names the disks that stay, if they do. Others are to be told.
+func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks, tell ...Outgoing) error {
 	return l.write(ctx, func(tx *transaction) error {
 		if err := coolDown(tx, key, cooling); err != nil {
 			return err
@@ -283,9 +294,12 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 		if err := note(tx, Event{Run: run, Key: key, What: "retired", Detail: kept}); err != nil {
 			return err
 		}
+		if err := putOutbox(tx, tell); err != nil {
+			return err
+		}
 		for _, from := range []string{
 			`DELETE FROM secrets WHERE site = ? AND machine = ?`, `DELETE FROM calls WHERE site = ? AND machine = ?`,
-			`DELETE FROM origins WHERE site = ? AND machine = ?`, `DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
+			`DELETE FROM entries WHERE site = ? AND machine = ?`, `DELETE FROM taken WHERE site = ? AND machine = ?`, `DELETE FROM origins WHERE site = ? AND machine = ?`, `DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
 		} {
 			if _, err := tx.Exec(from, key.Site, key.Name); err != nil {
 				return err

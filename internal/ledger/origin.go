@@ -36,7 +36,7 @@ func originOf(tx *transaction, key machine.Key) (origin machine.Origin, err erro
 
 // Rename writes that a machine has another name. All that the ledger has of it goes with it.
 // Its old name has spent its generation, so that no later machine has its identity.
-func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to machine.Machine) error {
+func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to machine.Machine, tell ...Outgoing) error {
 	return l.write(ctx, func(tx *transaction) error {
 		var generation, taken int
 		if err := tx.QueryRow(`SELECT generation FROM machines WHERE site = ? AND name = ?`, from.Site, from.Name).Scan(&generation); err != nil {
@@ -59,7 +59,7 @@ func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to ma
 		if _, err := tx.Exec(`UPDATE machines SET name = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`, to.Name, encode(to.Spec), run, now(), from.Site, from.Name); err != nil {
 			return err
 		}
-		for _, table := range []string{"reservations", "secrets", "steps", "calls"} {
+		for _, table := range []string{"reservations", "secrets", "steps", "calls", "entries", "taken", "outbox"} {
 			if _, err := tx.Exec(`UPDATE `+table+` SET machine = ? WHERE site = ? AND machine = ?`, to.Name, from.Site, from.Name); err != nil {
 				return err
 			}
@@ -67,7 +67,7 @@ func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to ma
 		if err := errors.Join(closeJournal(tx, run, to.Key), releaseClaim(tx, run, from)); err != nil {
 			return err
 		}
-		return errors.Join(note(tx, Event{Run: run, Key: from, What: "renamed", Detail: "to " + to.Name}), note(tx, Event{Run: run, Key: to.Key, What: "renamed", Detail: "from " + from.Name}))
+		return errors.Join(putOutbox(tx, tell), note(tx, Event{Run: run, Key: from, What: "renamed", Detail: "to " + to.Name}), note(tx, Event{Run: run, Key: to.Key, What: "renamed", Detail: "from " + from.Name}))
 	})
 }
 

@@ -36,7 +36,7 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 		return nil, err
 	}
 	past := assign.Past{Now: time.Now()}
-	var noRows finding.List
+	var noRows, lacks finding.List
 	var known []ledger.Machine
 	if path := b.LedgerPath(); ledger.IsShared(path) || input.Exists(path) {
 		l, err := ledger.Open(ctx, path)
@@ -51,13 +51,18 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 		if past, err = plan.Past(ctx, l, known, nil); err != nil {
 			return nil, err
 		}
+		inspected, err := l.Inspections(ctx)
+		if err != nil {
+			return nil, err
+		}
+		lacks = plan.KnownLacks(b.Wanted, known, inspected)
 		if !b.Findings.Failed() { // a row with an error makes no machine
 			noRows = withoutRow(b, known)
 		}
 	}
 	_, found := assign.Addresses(b.Wanted, b.Setup, past)
 	_, order := plan.Sequence(b, known)
-	return &Checked{slices.Concat(b.Findings, found, order, noRows).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
+	return &Checked{slices.Concat(b.Findings, found, order, lacks, noRows).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
 }
 
 // withoutRow tells of machines of the ledger that no row asks for.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -20,8 +21,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/enrol"
 	"mintbatch/internal/handover"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
@@ -180,6 +183,28 @@ func (m mortal) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) 
 	return act(m, "remove", func() (contract.Task, error) { return m.Site.Remove(ctx, id, disks) })
 }
 
+// mortalSystem is a system around machines as a run that may die sees it.
+type mortalSystem struct {
+	enrol.System
+	death, lose *death
+}
+
+func (m mortalSystem) Change(ctx context.Context, c entry.Change) error {
+	if err := m.death.point("before change"); err != nil {
+		return err
+	}
+	if err := m.System.Change(ctx, c); err != nil {
+		return err
+	}
+	if dead := m.death.point("after change"); dead != nil {
+		return dead
+	}
+	if m.lose.once("change") {
+		return fmt.Errorf("%w: the reply was lost", enrol.ErrUnreachable)
+	}
+	return nil
+}
+
 // world is a folder with a setup, its sandbox and its ledger.
 type world struct {
 	dir  string
@@ -217,7 +242,7 @@ func servedAt(t testing.TB, dir string, speed float64, faults ...string) *world 
 	s, err := sandbox.Open(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed, Faults: wrong})
 	require.NoError(t, err)
 	if _, err := os.Stat(filepath.Join(dir, "mintbatch.yaml")); err != nil {
-		require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String()}))
+		require.NoError(t, handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String(), DNS: s.Names.Address}))
 		setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
 		require.NoError(t, err)
 		text := strings.Replace(string(setup), "\npresets:", plainSetup+"  desk: {clone: full, template: win-chart, network: chart, address: pool, keys: \"\", login: chart}", 1)
@@ -243,6 +268,7 @@ func (w *world) open(t testing.TB, d, lose *death) *mint.Desk {
 		require.NoError(t, err)
 		s.Sites.Use(name, func(opened site.Site) site.Site { return mortal{opened, d, lose} })
 	}
+	require.NoError(t, s.Around.Use("office", func(opened enrol.System) enrol.System { return mortalSystem{opened, d, lose} }))
 	s.Ledger.Hook = d.point
 	return s
 }
@@ -338,9 +364,28 @@ func (w *world) state(t testing.TB) string {
 		}
 		words = append(words, "once made "+id)
 	}
+	names, err := os.ReadFile(filepath.Join(w.dir, "sandbox", "dns.records"))
+	require.NoError(t, err)
+	for line := range strings.Lines(string(names)) {
+		name, _, fingerprint := strings.Cut(line, "SSHFP")
+		words = append(words, fmt.Sprint("entered ", name, fingerprint)) // of whatever key
+	}
+	words = append(words, w.told(t)...)
 	l, err := ledger.Open(t.Context(), filepath.Join(w.dir, "mintbatch.ledger"))
 	require.NoError(t, err)
 	defer l.Close()
+	waiting, err := l.Outbox(t.Context())
+	require.NoError(t, err)
+	for _, o := range waiting {
+		words = append(words, fmt.Sprint("waiting ", o.Notice, o.Key()))
+	}
+	entered, err := l.AllEntered(t.Context())
+	require.NoError(t, err)
+	for key, e := range entered {
+		for _, item := range e.Items {
+			words = append(words, fmt.Sprint("entries ", key, e.Owner, item.Name, len(item.Values)))
+		}
+	}
 	all, err := l.Machines(t.Context())
 	require.NoError(t, err)
 	for _, m := range all {
@@ -368,6 +413,24 @@ func (w *world) state(t testing.TB) string {
 	return strings.Join(words, "\n")
 }
 
+// told are the items that the keeper of records has, and whether each is open.
+func (w *world) told(t testing.TB) (words []string) {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(w.dir, "sandbox", "records.jsonl"))
+	require.NoError(t, err)
+	items := map[string]string{}
+	for line := range strings.Lines(string(text)) {
+		var r struct {
+			Item string
+			Open bool
+			Body struct{ Subject string }
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &r))
+		items[r.Item] = fmt.Sprint("item of ", r.Body.Subject, " open ", r.Open)
+	}
+	return slices.Collect(maps.Values(items))
+}
+
 // before lays out the world from which all begin; again returns a fresh copy of it, whose
 // sandbox may have faults.
 func before(t *testing.T) (again func(faults ...string) *world) {
@@ -383,7 +446,7 @@ func copies(t *testing.T, base string) (again func(faults ...string) *world) {
 	return func(faults ...string) *world {
 		dir := filepath.Join(t.TempDir(), "w")
 		require.NoError(t, os.CopyFS(dir, os.DirFS(base)))
-		for _, secret := range []string{"operator.key", "sandbox/key.pem", "sandbox/token"} {
+		for _, secret := range []string{"operator.key", "sandbox/key.pem", "sandbox/token", "sandbox/dns.key", "sandbox/records.key"} {
 			require.NoError(t, os.Chmod(filepath.Join(dir, secret), 0o600))
 		}
 		return served(t, dir, faults...)
@@ -453,7 +516,7 @@ func TestDoubleCrashes(t *testing.T) {
 	again, want, points := crashes(t)
 	seed := seedOf(t)
 	chance := rand.New(rand.NewPCG(seed, 3))
-	for round := range amount(3, 20, 1000) {
+	for round := range amount(3, 20, 400) {
 		w := again()
 		one, two := &death{at: 1 + chance.IntN(points)}, &death{at: 1 + chance.IntN(points)}
 		_ = w.run(t, then, one, &death{})

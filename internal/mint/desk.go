@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"slices"
 
+	"mintbatch/internal/around"
 	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/input"
@@ -63,12 +64,13 @@ func open(ctx context.Context, b *input.Batch, err error, log *slog.Logger) (*De
 		return nil, err
 	}
 	v := &vault.Vault{Batch: b, Ledger: l}
-	return &Desk{plan.Planner{Batch: b, Ledger: l, Sites: sites.New(v, log)}, v, log}, nil
+	return &Desk{plan.Planner{Batch: b, Ledger: l, Sites: sites.New(v, log), Around: around.New(v)}, v, log}, nil
 }
 
 // Close closes the ledger and the sites.
 func (d *Desk) Close() error {
 	d.Sites.Close()
+	d.Around.Close()
 	return d.Ledger.Close()
 }
 

@@ -42,9 +42,10 @@ var fields = map[string]func(*Entry) string{
 	"owner":      func(e *Entry) string { return e.Spec.Info.Owner },
 	"notes":      func(e *Entry) string { return e.Spec.Info.Notes },
 	"until":      func(e *Entry) string { return e.Spec.Info.Until },
-	"labels":     func(e *Entry) string { return labels(e.Spec.Info.Labels) },
+	"labels":     func(e *Entry) string { return Words(e.Spec.Info.Labels) },
 	"checkpoint": func(e *Entry) string { return e.Spec.Checkpoint },
 	"after":      func(e *Entry) string { return strings.Join(e.Spec.After, " ") },
+	"records":    func(e *Entry) string { return Words(e.Records) },
 	"changed":    func(e *Entry) string { return e.Changed.Local().Format("2006-01-02 15:04") },
 	"run":        func(e *Entry) string { return e.Run },
 	"identity":   func(e *Entry) string { return e.Identity },
@@ -58,7 +59,8 @@ func size(s machine.Size) string {
 	return s.String()
 }
 
-func labels(all map[string]string) string {
+// Words writes values by name: item=4711 change=12.
+func Words(all map[string]string) string {
 	var words []string
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		words = append(words, name+"="+all[name])

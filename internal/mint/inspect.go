@@ -1,6 +1,8 @@
 package mint
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/disk"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/inspect"
@@ -33,9 +36,15 @@ type Inspected struct {
 // each site that has it, or at one.
 func (d *Desk) Inspect(ctx context.Context, name, only string) ([]Inspected, error) {
 	all := setup.Names(d.Setup.Templates)
-	_, isMachine := machine.SourceOf(name)
-	at := name
-	switch {
+	source, isMachine := machine.SourceOf(name)
+	at, of := name, machine.Version{}
+	switch v, err := machine.ParseVersion(name); {
+	case err == nil && (v.Number > 0 || slices.Contains(all, name)):
+		v, err = machine.ParseVersion(cmp.Or(d.Setup.TemplateSource(v.Template), v.Template) + strings.TrimPrefix(name, v.Template))
+		if at = v.String(); err != nil { // its source is of another kind
+			at = d.Setup.TemplateSource(name)
+		}
+		of = v
 	case slices.Contains(all, name):
 		at = d.Setup.TemplateSource(name)
 	case !isMachine && !strings.Contains(name, "/"):
@@ -51,7 +60,19 @@ func (d *Desk) Inspect(ctx context.Context, name, only string) ([]Inspected, err
 	var found []Inspected
 	var failed error
 	for _, s := range sites {
-		i, changed, err := d.inspectAt(ctx, s, at)
+		at, shown := at, name
+		var err error
+		switch {
+		case of.Template != "":
+			at, err = d.versionAt(ctx, s, of)
+		case isMachine:
+			err = d.machineAt(ctx, s, source.Name)
+		}
+		var i *inspect.Inspection
+		var changed string
+		if err == nil {
+			i, changed, err = d.inspectAt(ctx, s, at)
+		}
 		if errors.Is(err, site.ErrNotFound) && len(sites) > 1 {
 			continue
 		}
@@ -59,7 +80,10 @@ func (d *Desk) Inspect(ctx context.Context, name, only string) ([]Inspected, err
 			failed = errors.Join(failed, fmt.Errorf("site %s: %s: %w", s, name, err))
 			continue
 		}
-		found = append(found, Inspected{name, s, i})
+		if v, is := machine.VersionOf(at); is && of.Number == 0 {
+			shown = machine.Version{Template: name, Number: v.Number}.String()
+		}
+		found = append(found, Inspected{shown, s, i})
 		if !isMachine {
 			failed = errors.Join(failed, d.Ledger.KeepInspection(ctx, ledger.TemplateKey{Site: s, Template: at}, i.Summary(changed, time.Now())))
 		}
@@ -68,6 +92,31 @@ func (d *Desk) Inspect(ctx context.Context, name, only string) ([]Inspected, err
 		failed = fmt.Errorf("%w: no site has a template, machine or volume %s", site.ErrNotFound, name)
 	}
 	return found, failed
+}
+
+// machineAt is an ErrNotFound where a site does not have a machine.
+func (d *Desk) machineAt(ctx context.Context, where, name string) error {
+	answer, err := d.Sites.Ask(ctx, where)
+	if err == nil && !slices.ContainsFunc(answer.Machines, func(m contract.Machine) bool { return strings.EqualFold(m.Name, name) }) {
+		err = fmt.Errorf("%w: machine %s", site.ErrNotFound, name)
+	}
+	return err
+}
+
+// versionAt is the name of a version of a template at a site: of the newest if it has no number, or of the
+// template itself where there are no versions.
+func (d *Desk) versionAt(ctx context.Context, name string, of machine.Version) (string, error) {
+	answer, err := d.Sites.Ask(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	if of.Number > 0 && answer.Template(of.String()) == nil {
+		return "", fmt.Errorf("%w: template %s", site.ErrNotFound, of)
+	}
+	if of.Number == 0 {
+		of.Number = answer.Newest()[of.Template]
+	}
+	return of.String(), nil
 }
 
 func (d *Desk) inspectAt(ctx context.Context, name, at string) (i *inspect.Inspection, changed string, err error) {
@@ -89,28 +138,11 @@ func (d *Desk) inspectAt(ctx context.Context, name, at string) (i *inspect.Inspe
 
 // InspectFile looks at a disk image in a file, raw or qcow2, with the images that it depends on.
 func InspectFile(path string) (Inspected, error) {
-	var chain qcow2.Chain
-	for below := path; below != ""; {
-		if len(chain) == longestChain {
-			return Inspected{}, fmt.Errorf("%s: the chain of images that it depends on is circular, or longer than %d", path, longestChain)
-		}
-		file, err := os.Open(below)
-		if err != nil {
-			if len(chain) > 0 {
-				err = fmt.Errorf("it depends on an image that cannot be read: %w", err)
-			}
-			return Inspected{}, fmt.Errorf("%s: %w", path, err)
-		}
-		defer file.Close()
-		layer, parent, err := layerOf(file)
-		if err != nil {
-			return Inspected{}, fmt.Errorf("%s: %w", below, err)
-		}
-		if parent != "" && !filepath.IsAbs(parent) {
-			parent = filepath.Join(filepath.Dir(below), parent)
-		}
-		chain, below = append(chain, layer), parent
+	chain, done, err := OpenImage(path)
+	if err != nil {
+		return Inspected{}, err
 	}
+	defer done()
 	i, err := inspect.Of(disk.Disk{ReaderAt: chain, Size: chain[0].Length()})
 	if err != nil {
 		return Inspected{}, fmt.Errorf("%s: %w", path, err)
@@ -118,8 +150,59 @@ func InspectFile(path string) (Inspected, error) {
 	return Inspected{Disk: path, Inspection: i}, nil
 }
 
+// OpenImage opens a disk image in a file, raw or qcow2, with the images that it depends on, until
+// done is called.
+func OpenImage(path string) (chain qcow2.Chain, done func(), err error) {
+	var files []*os.File
+	closeAll := func() {
+		for _, f := range files {
+			_ = f.Close()
+		}
+	}
+	defer func() {
+		if err != nil {
+			closeAll()
+		}
+	}()
+	for below := path; below != ""; {
+		if len(chain) == longestChain {
+			return nil, nil, fmt.Errorf("%s: the chain of images that it depends on is circular, or longer than %d", path, longestChain)
+		}
+		file, err := os.Open(below)
+		if err != nil {
+			if len(chain) > 0 {
+				err = fmt.Errorf("it depends on an image that cannot be read: %w", err)
+			}
+			return nil, nil, fmt.Errorf("%s: %w", path, err)
+		}
+		files = append(files, file)
+		layer, parent, err := layerOf(file)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", below, err)
+		}
+		if parent != "" && !filepath.IsAbs(parent) {
+			parent = filepath.Join(filepath.Dir(below), parent)
+		}
+		chain, below = append(chain, layer), parent
+	}
+	return chain, closeAll, nil
+}
+
 // longestChain bounds how deep images may depend on images.
 const longestChain = 64
+
+// otherImage names what else a file is than a disk as a guest sees it, by how it begins.
+func otherImage(head []byte) string {
+	for _, k := range []struct{ begins, name string }{
+		{"\x1f\x8b", "compressed (gzip)"}, {"\xfd7zXZ\x00", "compressed (xz)"}, {"\x28\xb5\x2f\xfd", "compressed (zstd)"}, {"BZh", "compressed (bzip2)"}, {"PK\x03\x04", "a zip archive"},
+		{"KDMV", "a VMDK image"}, {"# Disk DescriptorFile", "a VMDK image"}, {"COWD", "a VMDK image"}, {"vhdxfile", "a VHDX image"}, {"conectix", "a VHD image"}, {"QED\x00", "a QED image"}, {"<<< ", "a VDI image"},
+	} {
+		if bytes.HasPrefix(head, []byte(k.begins)) {
+			return k.name
+		}
+	}
+	return ""
+}
 
 // layerOf tells what kind of image a file is, and on which other it depends.
 func layerOf(file *os.File) (qcow2.Layer, string, error) {
@@ -130,8 +213,12 @@ func layerOf(file *os.File) (qcow2.Layer, string, error) {
 	if about.IsDir() {
 		return nil, "", errors.New("it is a folder, not a disk image")
 	}
-	magic := make([]byte, 4)
-	if _, _ = file.ReadAt(magic, 0); string(magic) != "QFI\xfb" {
+	head := make([]byte, 64)
+	n, _ := file.ReadAt(head, 0) // a file that is shorter is none of these
+	if other := otherImage(head[:n]); other != "" {
+		return nil, "", fmt.Errorf("it is %s, not a raw or qcow2 image: unpack it, or convert it with `qemu-img convert -O qcow2`", other)
+	}
+	if !bytes.HasPrefix(head, []byte("QFI\xfb")) {
 		return qcow2.Raw{File: file, Size: about.Size()}, "", nil
 	}
 	image, err := qcow2.Open(file)

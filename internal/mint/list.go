@@ -13,6 +13,7 @@ import (
 
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
@@ -49,6 +50,10 @@ type Entry struct {
 	Identity string       `json:"identity"`
 	Used     machine.Size `json:"used,omitempty"`  // of its store
 	Saved    machine.Size `json:"saved,omitempty"` // by being a linked clone
+	// Records are the values that other systems have answered about it, by their names in the setup.
+	Records map[string]string `json:"records,omitempty"`
+	// Entries are what stands for it in the systems around it; it is set where one machine is asked for in full.
+	Entries []entry.Item `json:"entries,omitempty"`
 	// Sheet is `not in sheet` for a machine that no row of the sheet asks for; empty if one
 	// does, or the sheet was not read.
 	Sheet string `json:"sheet,omitempty"`
@@ -122,10 +127,19 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	if r.Sheet != nil {
 		rows = r.Sheet()
 	}
+	var names []string
+	if exact(r.Names) {
+		names = r.Names
+	}
+	taken, err := d.Ledger.Taken(ctx, names...)
+	if err != nil {
+		return nil, nil, err
+	}
 	entries = make([]Entry, 0, len(known))
 	for i := range known {
 		k := &known[i]
 		e := d.entry(k, there)
+		e.Records = taken[k.Key]
 		switch {
 		case e.AtSite == Gone && unseen[k.Key]:
 			e.AtSite = notAsked
@@ -193,6 +207,11 @@ func (d *Desk) Show(ctx context.Context, r ListRequest) (entries []Entry, warnin
 		if e.Stages, failed = d.stages(ctx, e.Key); failed != nil {
 			return entries, warnings, errors.Join(err, failed)
 		}
+		entered, failed := d.Ledger.Entered(ctx, e.Key)
+		if failed != nil {
+			return entries, warnings, errors.Join(err, failed)
+		}
+		e.Entries = entered.Items
 		if e.Power != machine.On {
 			continue
 		}

@@ -99,6 +99,9 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 			}
 			came.Machines = append(came.Machines, rebuilt)
 		}
+		if err := d.restoreVersions(ctx, run.ID, site, answers[site]); err != nil {
+			return came, err
+		}
 		for _, kept := range answers[site].Kept {
 			key := machine.Key{Site: site, Name: kept.Name}
 			if generation := machine.GenerationOf(d.Ledger.ID, key, kept.ID); generation > 0 {
@@ -107,6 +110,9 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 				}
 			}
 		}
+	}
+	if err := d.recoverEntries(ctx); err != nil {
+		return came, err
 	}
 	return came, d.Ledger.EndRun(context.WithoutCancel(ctx), run.ID, "done")
 }

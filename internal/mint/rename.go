@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
@@ -60,7 +61,33 @@ func (d *Desk) Renaming(ctx context.Context, from, to string, o Order) (Task, er
 			}
 		}
 	}
+	for _, w := range t.Works {
+		err = errors.Join(err, d.entriesFree(ctx, w, to))
+	}
 	return t, err
+}
+
+// entriesFree refuses a new name that others have in the systems around a machine, as far as these answer.
+func (d *Desk) entriesFree(ctx context.Context, w proof.Work, to string) error {
+	entered, err := d.Ledger.Entered(ctx, w.Key)
+	if err != nil {
+		return err
+	}
+	renamed := *w.Machine
+	if renamed.Name = to; strings.EqualFold(renamed.Guest.Hostname, w.Name) {
+		renamed.Guest.Hostname = strings.ToLower(to)
+	}
+	owner := entry.Owner{Ledger: d.Ledger.ID, Key: renamed.Key}
+	for _, c := range entry.Changes(entered, d.Setup.Entries(&renamed, ""), owner) {
+		seen, err := d.lookOne(ctx, entry.Item{System: c.System, Name: c.Name})
+		if err != nil {
+			return ctx.Err() // the step says so
+		}
+		if _, err := c.Judge(seen); err != nil {
+			return fmt.Errorf("%w to %q: %s: %w", ErrRename, to, c.System, err)
+		}
+	}
+	return nil
 }
 
 // RenameQuestion asks before that.

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
@@ -24,6 +25,8 @@ type Retiring struct {
 	Works []proof.Work
 	// Gone are machines that were named and retired before.
 	Gone []ledger.Event
+	// Entries are what the works have in the systems around them.
+	Entries []entry.Item
 	// Wanted counts the machines that the sheet still has, if one can be read.
 	Wanted int
 }
@@ -40,13 +43,32 @@ type Which struct {
 func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) (*Retiring, error) {
 	r := &Retiring{}
 	wanted := d.inSheet()
+	var err error
 	if which.Strays {
-		all, err := d.OwnedAll(ctx)
-		r.Works = slices.DeleteFunc(all, func(w proof.Work) bool { return wanted[w.Key] })
-		return r, errors.Join(err, d.Retirable(ctx, r.Works, missing))
+		r.Works, err = d.OwnedAll(ctx)
+		r.Works = slices.DeleteFunc(r.Works, func(w proof.Work) bool { return wanted[w.Key] })
+	} else {
+		still, failed := d.stillThere(ctx, r, which.Names, wanted)
+		if failed != nil {
+			return nil, failed
+		}
+		r.Works, err = d.Owned(ctx, still)
 	}
+	entered, failed := d.enteredOf(ctx, r.Works)
+	for _, w := range r.Works {
+		if wanted[w.Key] {
+			r.Wanted++
+		}
+		r.Entries = append(r.Entries, entered[w.Key].Items...)
+	}
+	return r, errors.Join(err, failed, d.Retirable(ctx, r.Works, missing))
+}
+
+// stillThere are those of some names of which the ledger has machines. What was retired already of the others is added to what the
+// retire is about; a name that means nothing is an error.
+func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string, wanted map[machine.Key]bool) ([]string, error) {
 	var still []string
-	for _, name := range which.Names {
+	for _, name := range names {
 		_, err := d.Known(ctx, []string{name})
 		switch {
 		case err == nil:
@@ -67,14 +89,7 @@ func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) 
 			return nil, err
 		}
 	}
-	var err error
-	r.Works, err = d.Owned(ctx, still)
-	for _, w := range r.Works {
-		if wanted[w.Key] {
-			r.Wanted++
-		}
-	}
-	return r, errors.Join(err, d.Retirable(ctx, r.Works, missing))
+	return still, nil
 }
 
 // retired finds, of each machine of a name, when it was retired last.

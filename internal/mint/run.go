@@ -16,6 +16,7 @@ import (
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/notice"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/wave"
 	"mintbatch/internal/core/window"
@@ -27,15 +28,16 @@ import (
 
 // Order says how to do something to machines.
 type Order struct {
-	Unstarted   bool           // make all, start none
-	KeepHostKey bool           // a machine that had an SSH host key keeps it
-	ForceOff    bool           // power off guests that do not shut down
-	Disks       contract.Disks // what becomes of those of machines that are retired
-	StopAfter   int
-	Checkpoint  machine.Checkpoint // the one that is kept, restored or dropped
-	NewName     string             // of a machine that is renamed
-	Waves       wave.Sizes
-	Window      window.Window // when changes may be begun that restart a machine
+	Unstarted    bool           // make all, start none
+	KeepHostKey  bool           // a machine that had an SSH host key keeps it
+	ForceOff     bool           // power off guests that do not shut down
+	Disks        contract.Disks // what becomes of those of machines that are retired
+	LeaveEntries bool           // of machines that are retired, in the systems around them
+	StopAfter    int
+	Checkpoint   machine.Checkpoint // the one that is kept, restored or dropped
+	NewName      string             // of a machine that is renamed
+	Waves        wave.Sizes
+	Window       window.Window // when changes may be begun that restart a machine
 }
 
 // Task is something that is to be done to machines.
@@ -50,7 +52,14 @@ type Task struct {
 	plan *plan.Plan           // nil for what is done whatever the sheet says
 	done map[machine.Key]bool // machines that an earlier part of the task has made
 	up   bool                 // machines without a plan are started, and not taken down
+	also []machine.Key        // what is claimed besides the works
 	do   func(*run.Engine, context.Context, context.Context, []proof.Work) []run.Result
+}
+
+// Doing is the task of something else that is to be done with what bears a key at a site, while nobody works on
+// some other things.
+func Doing(command string, works []proof.Work, also []machine.Key, do func(e *run.Engine, ctx, stop context.Context) []run.Result) Task {
+	return Task{Command: command, Works: works, also: also, do: func(e *run.Engine, ctx, stop context.Context, _ []proof.Work) []run.Result { return do(e, ctx, stop) }}
 }
 
 // Run is a task that was started: its machines and addresses are its own.
@@ -66,6 +75,8 @@ type Outcome struct {
 	Results []run.Result
 	// LogFailure is why the log of the run is not complete; nil if it is.
 	LogFailure error
+	// Waiting are notices that could not be sent; the outbox has them.
+	Waiting []ledger.Outgoing
 	// Kept are machines that were retired and whose disks are still there.
 	Kept    []ledger.Kept
 	Refused []proof.Work
@@ -118,6 +129,7 @@ func (d *Desk) Claim(ctx context.Context, t Task) (*Run, error) {
 			reserved = append(reserved, t.reserved()[w.Key]...)
 		}
 	}
+	keys = append(keys, t.also...)
 	err := d.backUpFirst(ctx)
 	if err != nil {
 		return nil, err
@@ -187,6 +199,9 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 		return o, o.Err(stop)
 	}
 	for _, w := range t.Works {
+		if w.Site == "" { // it is about nothing at a site
+			continue
+		}
 		if _, err := d.Sites.Site(w.Site); err != nil {
 			return nil, errors.Join(err, r.Release(ctx))
 		}
@@ -204,6 +219,11 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 		Sealing: sealing, Random: rand.Reader, Cooling: d.cooling(), Disks: t.Order.Disks,
 		Gates: t.gates(), Window: t.Order.Window, Checkpoint: t.Order.Checkpoint, NewName: t.Order.NewName, StopAfter: t.Order.StopAfter, Unstarted: t.Order.Unstarted, ForceOff: t.Order.ForceOff, Watch: log.With(to.Watch), Boundary: to.Boundary,
 	}
+	entered, err := d.enteredOf(ctx, t.Works)
+	if err != nil {
+		return nil, errors.Join(err, log.End("not begun"), r.Release(ctx))
+	}
+	engine.Around = run.Around{System: d.Around.System, Entries: d.Setup.Entries, Entered: entered, Leave: t.Order.LeaveEntries}
 	if t.callsHome() {
 		calls, err := callhome.Listen(d.Setup.CallHome.Listen.AddrPort, d.Ledger.TakeCall, d.log)
 		if err != nil {
@@ -211,6 +231,11 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 		}
 		defer calls.Close()
 		engine.Home = d.Setup.CallHome.Base()
+	}
+	var others *sender
+	if len(d.Setup.Notices) > 0 {
+		others = d.startSender(ctx)
+		engine.Around.Tell, engine.Around.Told = d.tell(r.Run), others.told
 	}
 	if t.plan != nil {
 		engine.Expect, engine.Least = t.plan.Expected, t.plan.Least
@@ -223,6 +248,12 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 		word = incomplete.brief()
 	}
 	err = d.Ledger.EndRun(context.WithoutCancel(ctx), r.ID, word)
+	if others != nil {
+		ended := engine.Around.Tell(notice.Event{Kind: notice.RunEnded, Outcome: word, Machines: len(t.Works)})
+		err = errors.Join(err, d.Ledger.PutOutbox(context.WithoutCancel(ctx), ended))
+		left, failed := others.end(ctx)
+		o.Waiting, err = left, errors.Join(err, failed)
+	}
 	o.LogFailure = log.End(word)
 	if err != nil {
 		return o, err
@@ -272,7 +303,7 @@ func (d *Desk) cooling() map[string]time.Duration {
 // had come of them before.
 func (o *Outcome) Merge(later *Outcome) *Outcome {
 	merged := &Outcome{Run: later.Run, Results: slices.Clone(o.Results), LogFailure: errors.Join(o.LogFailure, later.LogFailure),
-		Kept: append(slices.Clone(o.Kept), later.Kept...), Refused: o.Refused}
+		Kept: append(slices.Clone(o.Kept), later.Kept...), Refused: o.Refused, Waiting: later.Waiting}
 	for _, again := range later.Results {
 		i := slices.IndexFunc(merged.Results, func(r run.Result) bool { return r.Key == again.Key })
 		merged.Results[i] = again

@@ -13,7 +13,7 @@ import (
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/setup"
-	"mintbatch/internal/site/gateway"
+	"mintbatch/internal/pinned"
 )
 
 // SiteCheck is what came of trying a site.
@@ -67,7 +67,7 @@ func (d *Desk) compare(c *SiteCheck, answer *contract.Survey) {
 	}
 	for _, name := range setup.Names(d.Setup.Templates) {
 		source := d.Setup.TemplateSource(name)
-		has := slices.ContainsFunc(answer.Templates, func(t contract.Template) bool { return t.Name == source })
+		has := has(answer, source)
 		if !has && !strings.Contains(source, "/") { // a bare volume is looked for when it is cloned
 			c.Templates = append(c.Templates, name)
 		}
@@ -84,7 +84,7 @@ var remedies = []struct {
 	is   func(error) bool
 	text string
 }{
-	{as[*gateway.CertificateError], "compare the fingerprint with that of the manager's own certificate, and write it in the setup: fingerprint: sha256:..."},
+	{as[*pinned.CertificateError], "compare the fingerprint with that of the manager's own certificate, and write it in the setup: fingerprint: sha256:..."},
 	{says("run `"), ""}, // which says it itself
 	{says("does not accept the token"), "write the manager's token into the file or variable that token: names"},
 	{says("its token"), "create the file, or set the variable, that token: names"},

@@ -9,7 +9,6 @@ import (
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/finding"
-	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/plan"
@@ -70,38 +69,3 @@ func (d *Desk) Survey(ctx context.Context, names []string) ([]SiteView, error) {
 
 // ErrUnknown means that the setup has nothing of a name on the command line.
 var ErrUnknown = errors.New("the setup defines no such")
-
-// TemplateView is a template of the setup as a site has it.
-type TemplateView struct {
-	Name  string `json:"template"` // as the setup names it
-	Site  string `json:"site"`
-	There bool   `json:"there"`
-	contract.Template
-}
-
-// Templates reports the templates of the setup at every site that can be
-// reached; the others are reported in the error.
-func (d *Desk) Templates(ctx context.Context, globs []string) ([]TemplateView, error) {
-	all := setup.Names(d.Setup.Templates)
-	if unknown, none := glob.Unmatched(globs, all); none {
-		return nil, fmt.Errorf("%w template: %q (%s)", ErrUnknown, unknown, finding.DidYouMean(unknown, all))
-	}
-	keep := func(name string) bool { return glob.Match(globs, name) }
-	answers, unreachable := d.Sites.AskAll(ctx, d.Sites.Every())
-	var views []TemplateView
-	for _, name := range all {
-		if !keep(name) {
-			continue
-		}
-		for _, site := range slices.Sorted(maps.Keys(answers)) {
-			v := TemplateView{Name: name, Site: site, Template: contract.Template{Name: d.Setup.TemplateSource(name)}}
-			for _, t := range answers[site].Templates {
-				if t.Name == v.Template.Name {
-					v.There, v.Template = true, t
-				}
-			}
-			views = append(views, v)
-		}
-	}
-	return views, unreachable
-}

@@ -57,6 +57,9 @@ func (d *Desk) Verify(ctx context.Context, names []string) (verdicts []Verdict, 
 		}
 	})
 	shared(verdicts, reports)
+	if err := d.verifyEntries(ctx, verdicts); err != nil {
+		return nil, nil, err
+	}
 	return verdicts, strays, ctx.Err()
 }
 
@@ -77,9 +80,7 @@ func shared(verdicts []Verdict, reports []*contract.Report) {
 				continue
 			}
 			for _, pair := range [][2]int{{i, other}, {other, i}} {
-				v := &verdicts[pair[0]]
-				v.OK = false
-				v.Why = strings.TrimPrefix(fmt.Sprintf("%s; its %s is also that of %s: the template was not generalized", v.Why, part.what, verdicts[pair[1]].Name), "; ")
+				verdicts[pair[0]].add(fmt.Sprintf("its %s is also that of %s: the template was not generalized", part.what, verdicts[pair[1]].Name))
 			}
 		}
 	}

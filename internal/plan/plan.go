@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"slices"
 
+	"mintbatch/internal/around"
 	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
@@ -23,6 +25,7 @@ type Planner struct {
 	*input.Batch
 	Ledger *ledger.Ledger
 	Sites  *sites.Sites
+	Around *around.Systems
 }
 
 // Contact says whether sites are contacted.
@@ -52,9 +55,22 @@ type Request struct {
 	// Remake clones machines again that are there, but for those that the same command
 	// has cloned again already before it was interrupted.
 	Remake bool
+	// Coming are templates that sites will have once they were fetched.
+	Coming map[string][]contract.Template
+	// Entries says whether entries of made machines in the systems around them are looked at.
+	Entries Entries
 	// Data says what becomes of their data disks.
 	Data proof.DataDisks
 }
+
+// Entries says whether the ledger is believed about entries in the systems around machines.
+type Entries bool
+
+// Whether it is.
+const (
+	TrustEntries Entries = false
+	LookEntries  Entries = true
+)
 
 // Plan is what a run would do, and all that it needs to do so.
 type Plan struct {
@@ -87,6 +103,7 @@ func (p *Planner) Make(ctx context.Context, r Request) (*Plan, error) {
 		if asked, err = p.survey(ctx, known, keep); err != nil {
 			return nil, err
 		}
+		addComing(asked, r.Coming)
 		others = p.surveyOthers(ctx, known, keep, asked)
 		if err := p.addSources(ctx, asked); err != nil {
 			return nil, err
@@ -103,6 +120,9 @@ func (p *Planner) Make(ctx context.Context, r Request) (*Plan, error) {
 	}
 	plan.Proof = p.awaitSources(plan.Proof)
 	if err := p.examine(ctx, plan, r.Missing, known, asked, others); err != nil {
+		return nil, err
+	}
+	if err := p.around(ctx, plan, known, r); err != nil {
 		return nil, err
 	}
 	if todo, _ := plan.Todo(AllowRemakes); len(todo) > 0 {
@@ -129,7 +149,7 @@ func (p *Planner) examine(ctx context.Context, plan *Plan, missing Missing, know
 	if err != nil {
 		return err
 	}
-	plan.Warnings = slices.Concat(slices.Clone(p.Findings), p.taken(plan.Proof)).Sorted()
+	plan.Warnings = slices.Concat(plan.Warnings, p.Findings, p.taken(plan.Proof)).Sorted()
 	plan.Warnings = slices.Concat(plan.Warnings, p.HostsDown(asked), p.DoubtWarnings(p.Doubts(known, asked, missing)), p.silent(asked, others), copies)
 	if err := p.refuse(p.sealedMissing(ctx, plan.Proof)); err != nil {
 		return err

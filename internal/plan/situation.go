@@ -28,18 +28,24 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	if err := p.refuse(p.newLedger(ctx, known, asked)); err != nil {
 		return nil, err
 	}
-	past, err := Past(ctx, p.Ledger, known, p.foreign(known, asked, others))
+	foreign := p.foreign(known, asked, others)
+	var warnings finding.List
+	if asked != nil {
+		warnings = p.addBooks(ctx, foreign)
+	}
+	past, err := Past(ctx, p.Ledger, known, foreign)
 	if err != nil {
 		return nil, err
 	}
 	past.Named = p.Named
 	p.inheritFromMade(known, asked)
+	p.newestVersions(known, asked)
 	reserved, found := assign.Addresses(p.Wanted, p.Setup, past)
 	order, wrong := Sequence(p.Batch, known)
 	if err := p.refuse(append(found, wrong...), nil); err != nil {
 		return nil, err
 	}
-	plan := &Plan{batch: p.Batch, held: past.Held, Reserved: map[machine.Key][]ledger.Reservation{}, sequence: order, made: map[machine.Key]bool{}}
+	plan := &Plan{Warnings: warnings, batch: p.Batch, held: past.Held, Reserved: map[machine.Key][]ledger.Reservation{}, sequence: order, made: map[machine.Key]bool{}}
 	for _, k := range known {
 		plan.made[k.Key] = k.State == proof.Made
 	}

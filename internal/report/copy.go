@@ -18,14 +18,14 @@ import (
 
 // Line is what became of one machine.
 type Line struct {
-	Work, State, Addresses, MAC, Host, When, Error string
+	Work, State, Addresses, MAC, Host, When, Error, Records string
 }
 
 // headings stand above the added columns.
-var headings = []string{"work", "state", "addresses given", "MAC given", "made on host", "when", "error"}
+var headings = []string{"work", "state", "addresses given", "MAC given", "made on host", "when", "error", "records"}
 
 func (l Line) cells() []string {
-	return []string{l.Work, l.State, l.Addresses, l.MAC, l.Host, l.When, l.Error}
+	return []string{l.Work, l.State, l.Addresses, l.MAC, l.Host, l.When, l.Error, l.Records}
 }
 
 // joined puts the machines of one row into its cells, a line each.

@@ -175,8 +175,8 @@ func TestCopyOfACSV(t *testing.T) {
 	table, _ := sheet.Read(sheet.Source{Name: "m.csv", Content: original})
 	copied, err := Copy(original, table, "copy.csv", map[int][]Line{4: {{Work: "new", State: "not made", Error: "=cmd()"}}})
 	require.NoError(t, err)
-	assert.Equal(t, "\xef\xbb\xbfSpring leg;;;;;;;;;\n;;;;;;;;;\nVM;memory;notes;work;state;addresses given;MAC given;made on host;when;error\n"+
-		"bms-1;4GiB;\"a;b\";new;not made;;;;;'=cmd()\n# bms-2;;;;;;;;;\n", string(copied))
+	assert.Equal(t, "\xef\xbb\xbfSpring leg;;;;;;;;;;\n;;;;;;;;;;\nVM;memory;notes;work;state;addresses given;MAC given;made on host;when;error;records\n"+
+		"bms-1;4GiB;\"a;b\";new;not made;;;;;'=cmd();\n# bms-2;;;;;;;;;;\n", string(copied))
 	_, err = Copy(nil, &sheet.Table{Kind: sheet.JSON}, "copy.json", nil)
 	assert.ErrorIs(t, err, ErrKind)
 

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/ledger"
 )
@@ -26,12 +27,15 @@ type Durable interface {
 	Reserve(ctx context.Context, key machine.Key, reserved []ledger.Reservation) error
 	SetPlace(ctx context.Context, key machine.Key, host, store string) error
 	Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error
-	Finish(ctx context.Context, run string, m machine.Machine, what, detail string) error
+	Finish(ctx context.Context, run string, m machine.Machine, what, detail string, tell ...ledger.Outgoing) error
 	ExpectCall(ctx context.Context, key machine.Key, generation int, digest string) error
 	Called(ctx context.Context, key machine.Key, generation int) (*contract.Report, error)
 	NoteStage(ctx context.Context, run string, key machine.Key, detail string) error
 	CloseOwn(ctx context.Context, run string, key machine.Key, what, detail string) error
-	Rename(ctx context.Context, run string, from machine.Key, to machine.Machine) error
+	Rename(ctx context.Context, run string, from machine.Key, to machine.Machine, tell ...ledger.Outgoing) error
+	PutEntered(ctx context.Context, key machine.Key, e entry.Entered) error
 	KeepDisks(ctx context.Context, k ledger.Kept) error
-	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks) error
+	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks, tell ...ledger.Outgoing) error
+	WasMade(ctx context.Context, key machine.Key) (bool, error)
+	PutOutbox(ctx context.Context, all []ledger.Outgoing) error
 }

@@ -54,6 +54,8 @@ type Engine struct {
 	Window window.Window
 	// Home is where guests report that call by themselves.
 	Home string
+	// Around are the systems around the machines.
+	Around Around
 	// Checkpoint is the one that is kept, restored or dropped.
 	Checkpoint machine.Checkpoint
 	// NewName is that of a machine that is renamed.
@@ -324,6 +326,9 @@ func (r *round) finish(a arrival) bool {
 		r.failures++
 	}
 	r.report(ev)
+	if ev.State == Failed && !errors.Is(a.err, ledger.ErrLedger) {
+		j.tellFailure(ev)
+	}
 	switch {
 	case ev.State != Failed:
 	case errors.Is(a.err, ledger.ErrLedger):
@@ -403,7 +408,7 @@ func (e *Engine) firstSlot(ctx context.Context, w proof.Work, c path) (Slot, err
 func (j *job) slotOf(name step.Name) Slot {
 	clones := j.work.Word == proof.New || j.work.Word == proof.Remake
 	switch {
-	case (name == step.Reserve || name == step.Clone) && clones && j.work.Machine.Clone.Kind == machine.Full:
+	case (name == step.Reserve || name == step.Enrol || name == step.Clone) && clones && j.work.Machine.Clone.Kind == machine.Full:
 		return FullClone
 	case name == step.Detach, name == step.Carry:
 		return FullClone // it copies as much

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/place"
 	"mintbatch/internal/core/proof"
@@ -202,8 +203,10 @@ func (forgetful) Replacing(context.Context, machine.Key, ledger.Removal) error {
 func (forgetful) Revert(context.Context, string, machine.Key, []ledger.Reservation) error {
 	return nil
 }
-func (forgetful) Rename(context.Context, string, machine.Key, machine.Machine) error { return nil }
-func (forgetful) Current() error                                                     { return nil }
+func (forgetful) Rename(context.Context, string, machine.Key, machine.Machine, ...ledger.Outgoing) error {
+	return nil
+}
+func (forgetful) Current() error { return nil }
 func (forgetful) Steps(context.Context, machine.Key, int) (map[string]ledger.Step, error) {
 	return map[string]ledger.Step{}, nil
 }
@@ -211,7 +214,7 @@ func (forgetful) Journal(context.Context, ledger.Step) error                  { 
 func (forgetful) Fail(context.Context, ledger.Step, string) error             { return nil }
 func (forgetful) HostKey(context.Context, machine.Key) (string, error)        { return "", nil }
 func (forgetful) SetPlace(context.Context, machine.Key, string, string) error { return nil }
-func (forgetful) Finish(context.Context, string, machine.Machine, string, string) error {
+func (forgetful) Finish(context.Context, string, machine.Machine, string, string, ...ledger.Outgoing) error {
 	return nil
 }
 func (forgetful) NoteStage(context.Context, string, machine.Key, string) error { return nil }
@@ -221,12 +224,15 @@ func (forgetful) Called(context.Context, machine.Key, int) (*contract.Report, er
 }
 func (forgetful) CloseOwn(context.Context, string, machine.Key, string, string) error { return nil }
 func (forgetful) KeepDisks(context.Context, ledger.Kept) error                        { return nil }
+func (forgetful) WasMade(context.Context, machine.Key) (bool, error)                  { return false, nil }
+func (forgetful) PutOutbox(context.Context, []ledger.Outgoing) error                  { return nil }
+func (forgetful) PutEntered(context.Context, machine.Key, entry.Entered) error        { return nil }
 func (forgetful) Begin(context.Context, string, machine.Machine, int, machine.Origin, []ledger.Reservation) error {
 	return nil
 }
 func (forgetful) Reserve(context.Context, machine.Key, []ledger.Reservation) error   { return nil }
 func (forgetful) Seal(context.Context, machine.Key, string, map[string]string) error { return nil }
-func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Time, contract.Disks) error {
+func (forgetful) Forget(context.Context, string, machine.Key, map[string]time.Time, contract.Disks, ...ledger.Outgoing) error {
 	return nil
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/notice"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/site"
@@ -61,8 +62,12 @@ func renameChain(j *job) chain {
 			}}, j.siteAct(step.Record, time.Now(), func(ctx context.Context) (contract.Task, error) { return j.site.Record(ctx, id, mark()) }))
 		}
 	}
+	if j.enrols(&to) {
+		steps = append(steps, j.enrolAct(&to, true))
+	}
 	return chain{steps: steps, end: func(ctx context.Context) error {
-		if err := j.Ledger.Rename(ctx, j.Run, from, to); err != nil {
+		tell := j.notices(notice.Changed, &to, nil)
+		if err := j.told(tell, j.Ledger.Rename(ctx, j.Run, from, to, tell...)); err != nil {
 			return fmt.Errorf("rename it in the ledger: %w", err)
 		}
 		return nil

@@ -12,6 +12,7 @@ import (
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/notice"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
@@ -25,6 +26,9 @@ func retireChain(j *job) chain {
 		entry := ledger.Step{Key: j.work.Key, Generation: j.work.Generation, Step: string(step.Remove), Run: j.Run, Error: err.Error()}
 		return j.Ledger.Fail(ctx, entry, "not retired")
 	}}
+	if !j.Around.Leave && j.work.Machine != nil && j.enrols(j.work.Machine) {
+		c.steps = append(c.steps, j.withdrawAct())
+	}
 	for _, one := range j.clones() {
 		c.steps = append(c.steps, j.removal(one)...)
 	}
@@ -191,5 +195,6 @@ func (j *job) forget(ctx context.Context) error {
 			until[network] = time.Now().Add(d)
 		}
 	}
-	return j.Ledger.Forget(ctx, j.Run, j.work.Key, until, j.Disks)
+	tell := j.notices(notice.Retired, j.work.Machine, nil)
+	return j.told(tell, j.Ledger.Forget(ctx, j.Run, j.work.Key, until, j.Disks, tell...))
 }

@@ -49,6 +49,9 @@ func (j *job) seed(ctx context.Context) error {
 	if err := j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, made.hostKey, sealed); err != nil {
 		return err
 	}
+	if err := j.enrolKey(ctx, made.hostKey); err != nil {
+		return err
+	}
 	if made.token != "" {
 		if err := j.Ledger.ExpectCall(context.WithoutCancel(ctx), j.work.Key, j.work.Generation, made.token); err != nil {
 			return err
@@ -73,7 +76,18 @@ func (j *job) takeOver(ctx context.Context, hostKey string) error {
 	if err != nil || strings.HasPrefix(known, hostKey) {
 		return err
 	}
-	return j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, hostKey, nil)
+	if err := j.Ledger.Seal(context.WithoutCancel(ctx), j.work.Key, hostKey, nil); err != nil {
+		return err
+	}
+	return j.enrolKey(ctx, hostKey)
+}
+
+// enrolKey enters the host key that a machine has got where its name is.
+func (j *job) enrolKey(ctx context.Context, hostKey string) error {
+	if !j.enrols(j.work.Machine) {
+		return nil
+	}
+	return j.enrol(ctx, j.work.Machine, hostKey, false)
 }
 
 // madeSeed is a seed with the public host key that is on it.

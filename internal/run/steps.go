@@ -13,7 +13,9 @@ import (
 
 	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/notice"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
@@ -31,6 +33,8 @@ type job struct {
 	next   int                    // the first step of the chain that is not behind it
 	gated  bool                   // it waits for machines that come before it
 	passed bool                   // it has done so
+	// entered is what this run has entered for it; nil if it has not come to that.
+	entered *entry.Entered
 }
 
 // mintChain lists the steps by which a machine becomes what its row says.
@@ -51,7 +55,13 @@ func mintChain(j *job) chain {
 		add(j.reservations(reserved))
 	case !adjust:
 		add(act{name: step.Reserve, input: []any{m.Spec, reserved, j.work.Place}, do: func(ctx, _ context.Context) error { return j.begin(ctx, reserved) }, begins: true})
+		if j.enrols(m) {
+			add(j.enrolAct(m, false))
+		}
 		add(act{name: step.Clone, input: m.Clone, do: func(ctx, _ context.Context) error { return j.clone(ctx) }})
+	}
+	if (adjust || j.work.Back) && j.enrols(m) {
+		add(j.enrolAct(m, j.work.Again || j.work.Redo))
 	}
 	if adjust && j.work.Changes("clone") {
 		add(j.siteAct(step.Detach, m.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Detach(ctx, id) }))
@@ -122,11 +132,21 @@ func mintChain(j *job) chain {
 			return chain{steps: steps[:last], end: func(context.Context) error { return nil }}
 		}
 	}
-	what, detail := "made", made(j.work)
+	what, detail, happened := "made", made(j.work), notice.Confirmed
 	if adjust {
-		what, detail = "changed", j.work.Why()
+		what, detail, happened = "changed", j.work.Why(), notice.Changed
 	}
-	return chain{steps: steps, end: func(ctx context.Context) error { return j.Ledger.Finish(ctx, j.Run, *m, what, detail) }}
+	return chain{steps: steps, end: func(ctx context.Context) error {
+		if j.Around.Tell != nil && happened == notice.Confirmed {
+			if before, err := j.Ledger.WasMade(ctx, m.Key); err != nil {
+				return err
+			} else if before {
+				happened = notice.Remade
+			}
+		}
+		tell := j.notices(happened, m, nil)
+		return j.told(tell, j.Ledger.Finish(ctx, j.Run, *m, what, detail, tell...))
+	}}
 }
 
 // eject is the step that takes the media out once the guest has done its first boot.
@@ -148,9 +168,14 @@ func (j *job) eject() act {
 
 // acceptChain lists the steps by which ledger and mark say what a machine is already.
 func acceptChain(j *job) chain {
-	return chain{steps: []act{j.reservations(j.Reserved[j.work.Key]), j.record(contract.StageMade)},
+	steps := []act{j.reservations(j.Reserved[j.work.Key])}
+	if j.enrols(j.work.Machine) {
+		steps = append(steps, j.enrolAct(j.work.Machine, false))
+	}
+	return chain{steps: append(steps, j.record(contract.StageMade)),
 		end: func(ctx context.Context) error {
-			return j.Ledger.Finish(ctx, j.Run, *j.work.Machine, "accepted", j.work.Why())
+			tell := j.notices(notice.Changed, j.work.Machine, nil)
+			return j.told(tell, j.Ledger.Finish(ctx, j.Run, *j.work.Machine, "accepted", j.work.Why(), tell...))
 		}}
 }
 

@@ -411,6 +411,9 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 			g.home = ""
 		}
 		r.Booted = time.Now().Add(s.stepTime(bootTime))
+		if g.cleans {
+			time.AfterFunc(s.stepTime(bootTime), func() { s.cleaned(r.ID) })
+		}
 		if g.home != "" {
 			report.Instance, report.MachineID = instance, strings.ReplaceAll(r.ID.String(), "-", "")
 			go s.callHome(g.home, report, r.Stages, r.Booted)
@@ -421,6 +424,18 @@ func (s *Sandbox) power(c *call, r *record, want struct{ Power machine.Power }) 
 		return s.startTask(smallTaskTime, nil), nil
 	}
 	return s.startTask(smallTaskTime, s.counted(nil, "starts", "starts on "+r.Host)), nil
+}
+
+// cleaned switches a machine off whose guest was cleaned.
+func (s *Sandbox) cleaned(id uuid.UUID) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r := s.machines[id]; r != nil && r.Power == machine.On {
+		s.drop(r)
+		r.Power, r.Cleaned = machine.Off, true
+		s.add(r)
+		_ = s.disk.keep(r) // what cannot be written now is asked for again
+	}
 }
 
 // capacity reports how full hosts and stores are.
@@ -452,7 +467,12 @@ func (s *Sandbox) survey(c *call) (any, error) {
 	linked, brief := map[string]*int{}, c.URL.Query().Get("specs") == "no"
 	for _, t := range c.plan.Templates {
 		linked[t.Name] = new(int)
-		v.Templates = append(v.Templates, contract.Template{Name: t.Name, Linked: linked[t.Name], CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark, Changed: diskChanged.Format(http.TimeFormat)})
+		changed := diskChanged
+		if t.Version != nil {
+			changed = t.Changed
+		}
+		v.Templates = append(v.Templates, contract.Template{Name: t.Name, Linked: linked[t.Name], CPUs: t.CPUs, Memory: t.Memory, Disk: t.Disk, Used: t.Used, Problem: t.Problem, Remark: t.Remark,
+			Store: t.Store, Version: t.Version, Changed: changed.Format(http.TimeFormat)})
 	}
 	for _, r := range s.machines {
 		if _, coming := s.coming[r.ID]; r.Site == c.site && !coming && r.there() && !c.plan.down(r.Host) {

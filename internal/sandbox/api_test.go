@@ -7,14 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
-	"net/http/httptest"
-	"net/url"
-	"strings"
-	"sync"
-	"sync/atomic"
-	"testing"
-	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -22,22 +14,36 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/media"
+	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/core/secret"
+	"mintbatch/internal/enrol"
+	addressbook "mintbatch/internal/enrol/book"
+	"mintbatch/internal/pinned"
 	"mintbatch/internal/site"
 	"mintbatch/internal/site/gateway"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
 )
 
-// documented holds every call and its answer against docs/gateway-api.yaml.
-func documented(t *testing.T, next http.Handler) (http.Handler, *atomic.Int32) {
+// documented holds every call and its answer against a document, such as docs/gateway-api.yaml.
+func documented(t *testing.T, document, base string, next http.Handler) (http.Handler, *atomic.Int32) {
 	t.Helper()
-	doc, err := openapi3.NewLoader().LoadFromFile("../../docs/gateway-api.yaml")
+	doc, err := openapi3.NewLoader().LoadFromFile("../../docs/" + document)
 	require.NoError(t, err)
 	require.NoError(t, doc.Validate(context.Background()))
-	doc.Servers = openapi3.Servers{{URL: "/quay"}}
+	doc.Servers = openapi3.Servers{{URL: base}}
 	router, err := gorillamux.NewRouter(doc)
 	require.NoError(t, err)
 	openapi3filter.RegisterBodyDecoder("application/problem+json", openapi3filter.JSONBodyDecoder)
@@ -75,7 +81,7 @@ func talk(t *testing.T, faults ...string) (*Sandbox, *gateway.Gateway, *atomic.I
 	s, err := Open(Options{Dir: t.TempDir(), Plan: DemoPlan(), Speed: 1000, Faults: f})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.listener.Close() })
-	handler, calls := documented(t, s.handler())
+	handler, calls := documented(t, "gateway-api.yaml", "/quay", s.handler())
 	server := httptest.NewTLSServer(handler)
 	t.Cleanup(server.Close)
 	g := gateway.New(gateway.Options{URL: parsed(t, server.URL+"/quay"), Token: s.Token, Fingerprint: secret.FingerprintOf(server.Certificate().Raw), Retries: -1})
@@ -145,6 +151,7 @@ func TestEveryActByTheDocument(t *testing.T) {
 	assert.Equal(t, "north", all.Machines[0].Mark.Labels["leg"])
 
 	// The state outlives the sandbox.
+	require.NoError(t, s.Names.Close())
 	again, err := Open(Options{Dir: s.options.Dir, Listen: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer again.listener.Close()
@@ -307,7 +314,7 @@ func TestLostRepliesAndRefusedTokens(t *testing.T) {
 		bad := gateway.New(o)
 		_, err = bad.Survey(ctx)
 		assert.ErrorIs(t, err, site.ErrUnreachable)
-		var unknown *gateway.CertificateError
+		var unknown *pinned.CertificateError
 		assert.Equal(t, o.Token == s.Token, errors.As(err, &unknown))
 	}
 }
@@ -343,4 +350,89 @@ func TestOneAnswerEach(t *testing.T) {
 	specs, err := g.Specs(ctx, []uuid.UUID{o.Identity, uuid.New()})
 	require.NoError(t, err)
 	assert.Equal(t, map[uuid.UUID]*machine.Spec{o.Identity: o.Mark.Spec}, specs)
+}
+
+// A template is made of an image, is there as long as nobody drops it, and is not dropped while a clone needs it.
+func TestTemplatesByTheDocument(t *testing.T) {
+	s, g, _ := talk(t)
+	ctx := context.Background()
+	done := settle(t, g)
+	const size = 3 << 20
+	has := qcow2.NewClusters(size)
+	has.Add(7)
+	layout, err := qcow2.NewLayout(size, has)
+	require.NoError(t, err)
+	image := contract.Image{Size: layout.Length(), WriteTo: func(w io.Writer) error {
+		return layout.WriteTo(w, bytes.NewReader(bytes.Repeat([]byte("tide"), size/4)))
+	}}
+	v := contract.Version{Ledger: uuid.New(), Of: "deb12-base", Number: 1, Made: time.Now().UTC().Truncate(time.Second), Digest: "d"}
+	o := contract.TemplateOrder{Identity: uuid.New(), Disk: size, Version: v}
+	done(g.MakeTemplate(ctx, o, image))
+	done(g.MakeTemplate(ctx, o, image))
+	other := o
+	other.Identity = uuid.New()
+	_, err = g.MakeTemplate(ctx, other, image)
+	assert.ErrorContains(t, err, "there is another template deb12-base@1")
+	done(g.DropTemplate(ctx, contract.Version{Of: "none", Number: 1}, other.Identity)) // its image
+
+	require.NoError(t, s.Names.Close())
+	again, err := Open(Options{Dir: s.options.Dir, Listen: "127.0.0.1:0"})
+	require.NoError(t, err)
+	defer again.listener.Close()
+	for name, plan := range map[string]Plan{"now": s.options.Plan, "after a restart": again.options.Plan} {
+		t1, there := plan.Sites["quay"].template("deb12-base@1")
+		require.True(t, there, name)
+		assert.Equal(t, v, *t1.Version)
+		assert.Equal(t, o.Identity, t1.ID)
+	}
+	d, changed, err := g.Disk(ctx, "deb12-base@1")
+	require.NoError(t, err)
+	assert.NotEmpty(t, changed)
+	part := make([]byte, 8)
+	_, err = d.ReadAt(part, 7*qcow2.WriteCluster-4)
+	require.NoError(t, err)
+	assert.Equal(t, "\x00\x00\x00\x00tide", string(part))
+
+	clone := order("bms-sonar-01")
+	clone.Template = "deb12-base@1"
+	done(g.Clone(ctx, clone))
+	_, err = g.DropTemplate(ctx, v, o.Identity)
+	assert.ErrorContains(t, err, "bms-sonar-01 is a linked clone of it")
+	done(g.Remove(ctx, clone.Identity, contract.DeleteDisks))
+	_, err = g.DropTemplate(ctx, v, other.Identity)
+	assert.ErrorContains(t, err, "with another id")
+	done(g.DropTemplate(ctx, v, o.Identity))
+	done(g.DropTemplate(ctx, v, o.Identity))
+	_, _, err = g.Disk(ctx, "deb12-base@1")
+	assert.Error(t, err)
+	left, _ := filepath.Glob(s.path("templates/*"))
+	assert.Empty(t, left)
+}
+
+// The address book and its caller speak as its document says.
+func TestAddressBookByTheDocument(t *testing.T) {
+	ctx := context.Background()
+	s, err := Open(Options{Dir: t.TempDir(), Plan: DemoPlan()})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.listener.Close() })
+	handler, calls := documented(t, "address-book.yaml", "/book", s.handler())
+	server := httptest.NewTLSServer(handler)
+	t.Cleanup(server.Close)
+	b := addressbook.New(addressbook.Options{URL: parsed(t, server.URL+"/book"), Token: s.Token, Fingerprint: secret.FingerprintOf(server.Certificate().Raw)})
+	owner := entry.Owner{Ledger: uuid.New(), Key: machine.Key{Site: "quay", Name: "bms-tide-01"}}
+	c := entry.Change{Name: "198.51.100.101", Want: []string{"quay/bms-tide-01"}, Owner: owner}
+	require.NoError(t, b.Change(ctx, c))
+	require.NoError(t, b.Change(ctx, c), "again changes nothing")
+	other := c
+	other.Owner.Name = "bms-tide-02"
+	assert.ErrorIs(t, b.Change(ctx, other), entry.ErrForeign)
+	all, err := b.List(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []addressbook.Reserved{{Address: netip.MustParseAddr("198.51.100.101"), ID: owner.String(), Name: "quay/bms-tide-01"}}, all)
+	c.Had, c.Want, c.Was = c.Want, nil, owner
+	require.NoError(t, b.Change(ctx, c))
+	require.NoError(t, b.Change(ctx, c), "it is released already")
+	assert.Greater(t, calls.Load(), int32(7))
+	_, err = addressbook.New(addressbook.Options{URL: parsed(t, server.URL+"/book"), Token: "wrong", Fingerprint: secret.FingerprintOf(server.Certificate().Raw)}).List(ctx)
+	assert.ErrorIs(t, err, enrol.ErrRefused)
 }

@@ -68,5 +68,6 @@ func (s *Sandbox) restore(_ *call, r *record, want struct{ Checkpoint string }) 
 		return contract.Task{}, refuse(http.StatusConflict, "it has got data disks since")
 	}
 	r.Power, r.Shape, r.Adapters, r.Instance, r.Report, r.Has = kept.Power, kept.Shape, kept.Adapters, kept.Instance, kept.Report, kept.Has
+	r.Cleaned = false
 	return s.startTask(smallTaskTime, nil), nil
 }

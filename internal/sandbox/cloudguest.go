@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/seal"
 )
 
 // cloudInit does what cloud-init does with a NoCloud seed, as far as a
@@ -54,6 +55,10 @@ func (g *guest) makes(user map[string]any) {
 	commands, _ := user["runcmd"].([]any)
 	for _, c := range commands {
 		line, _ := c.(string)
+		if list, _ := c.([]any); len(list) == 3 {
+			script, _ := list[2].(string)
+			g.cleans = g.cleans || strings.HasPrefix(script, seal.Mark)
+		}
 		if service, ok := strings.CutPrefix(line, "systemctl enable --now "); ok {
 			g.has = append(g.has, contract.Check{Kind: contract.Service, Name: service})
 		}

@@ -81,6 +81,7 @@ type guest struct {
 	has      []contract.Check
 	stages   []stage
 	home     string // where it is to report by itself
+	cleans   bool   // its answers have it cleaned and switched off
 }
 
 func (g *guest) fault(format string, args ...any) {

@@ -1,7 +1,6 @@
 package sandbox
 
 import (
-	"bytes"
 	"cmp"
 	"compress/gzip"
 	"encoding/json"
@@ -80,6 +79,9 @@ func (s *Sandbox) handler() http.Handler {
 	route("POST /{site}/v1/poll", s.poll)
 	route("GET /{site}/v1/tasks/{task}", s.task)
 	route("GET /{site}/v1/templates/{name}/disk", s.templateDisk)
+	route("PUT /{site}/v1/images/{id}", s.upload)
+	route("PUT /{site}/v1/templates/{name}", s.makeTemplate)
+	route("DELETE /{site}/v1/templates/{name}", s.dropTemplate)
 	route("GET /{site}/v1/machines/{id}", s.machine)
 	route("PUT /{site}/v1/machines/{id}", s.clone)
 	route("DELETE /{site}/v1/machines/{id}", s.remove)
@@ -97,6 +99,12 @@ func (s *Sandbox) handler() http.Handler {
 	route("PUT /{site}/v1/machines/{id}/carry", s.carry)
 	route("PUT /{site}/v1/machines/{id}/name", changing(s, (*Sandbox).rename))
 	route("PUT /{site}/v1/machines/{id}/guest-name", changing(s, (*Sandbox).tellName))
+	mux.HandleFunc("GET /book/v1/addresses", s.serveBook)
+	for _, method := range []string{http.MethodGet, http.MethodPut, http.MethodDelete} {
+		mux.HandleFunc(method+" /book/v1/addresses/{address}", s.serveBook)
+	}
+	mux.HandleFunc("POST /records/items", s.serveRecords)
+	mux.HandleFunc("POST /records/items/{item}/close", s.serveRecords)
 	return mux
 }
 
@@ -104,10 +112,12 @@ func (s *Sandbox) handler() http.Handler {
 func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*call) (any, error)) {
 	c := &call{Request: r, site: r.PathValue("site"), hasty: s.options.NoWait}
 	c.Body = http.MaxBytesReader(w, r.Body, maxBody)
-	if strings.HasSuffix(r.URL.Path, "/carry") {
+	if strings.HasSuffix(r.URL.Path, "/carry") || strings.Contains(r.URL.Path, "/v1/images/") {
 		c.Body = http.MaxBytesReader(w, r.Body, media.MostLarge+maxBody)
 	}
+	s.mu.Lock()
 	plan, known := s.options.Plan.Sites[c.site]
+	s.mu.Unlock()
 	c.plan = plan
 	act := r.Method == http.MethodPut || r.Method == http.MethodDelete
 	var body any
@@ -133,8 +143,9 @@ func (s *Sandbox) answer(w http.ResponseWriter, r *http.Request, answer func(*ca
 		panic(http.ErrAbortHandler) // the act is done, the caller never hears of it
 	}
 	if whole, is := body.(content); is && err == nil {
+		defer whole.Close()
 		w.Header().Set("Content-Type", "application/octet-stream")
-		http.ServeContent(w, r, "", diskChanged, bytes.NewReader(whole))
+		http.ServeContent(w, r, "", whole.changed, whole)
 		return
 	}
 	if survey, long := body.(contract.Survey); long && len(survey.Machines) > 100 {

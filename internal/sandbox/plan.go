@@ -7,6 +7,9 @@ import (
 	"net/netip"
 	"time"
 
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 )
 
@@ -66,6 +69,11 @@ type TemplatePlan struct {
 	Hostname string       `json:"hostname"` // what a guest calls itself without answers
 	Problem  string       `json:"problem,omitempty"`
 	Remark   string       `json:"remark,omitempty"`
+	// What follows is of templates that were made of images.
+	Store   string            `json:"store,omitempty"`
+	Version *contract.Version `json:"version,omitempty"`
+	ID      uuid.UUID         `json:"id,omitzero"`
+	Changed time.Time         `json:"changed,omitzero"`
 }
 
 // How long things take, before the sandbox's speed divides it.

@@ -24,6 +24,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/secret"
+	"mintbatch/internal/sandbox/names"
 )
 
 // Options say how a sandbox runs.
@@ -47,6 +48,11 @@ type Sandbox struct {
 	URL         string // without the site's name
 	Fingerprint secret.Fingerprint
 	Token       string
+	// Names is its DNS server.
+	Names *names.Server
+
+	records *records
+	book    *book
 
 	options  Options
 	listener net.Listener
@@ -119,11 +125,17 @@ func (s *Sandbox) open() error {
 	if err := s.listen(); err != nil {
 		return err
 	}
+	if err := errors.Join(s.openRecords(), s.openBook(), s.serveNames()); err != nil {
+		return errors.Join(err, s.listener.Close())
+	}
 	if s.disk, records, err = openDisk(s.options.Dir); err != nil {
 		return err
 	}
 	for name := range s.options.Plan.Sites {
 		s.inventories[name] = newInventory()
+	}
+	if err := s.readMade(); err != nil {
+		return err
 	}
 	for _, r := range records {
 		s.add(r)
@@ -217,6 +229,7 @@ func (s *Sandbox) Serve(ctx context.Context) error {
 		TLSConfig: &tls.Config{Certificates: []tls.Certificate{s.pair}, MinVersion: tls.VersionTLS12}}
 	stop := context.AfterFunc(ctx, func() { _ = s.server.Close() })
 	defer stop()
+	defer s.Names.Close()
 	err := s.server.ServeTLS(s.listener, "", "")
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil

@@ -44,6 +44,7 @@ type record struct {
 	Report    *contract.Report  `json:"report,omitempty"`
 	Stages    []stage           `json:"stages,omitempty"`
 	FirstBoot time.Time         `json:"first_boot,omitzero"` // when it was over, and the stages began
+	Cleaned   bool              `json:"cleaned,omitempty"`   // its identity was taken away, to make it a template
 	Media     string            `json:"media,omitempty"`     // the image in its CD drive
 	Carried   string            `json:"carried,omitempty"`   // the digest of the image of big files
 	Has       []contract.Check  `json:"has,omitempty"`       // what its guest would find if it was asked to look

@@ -82,6 +82,23 @@ type DiskReader interface {
 	Disk(ctx context.Context, template string) (d disk.Disk, changed string, err error)
 }
 
+// TemplateMaker is a site that makes templates of images, and deletes those that were so made.
+type TemplateMaker interface {
+	// MakeTemplate makes a template of a qcow2 image. It is a template only once all of it is there:
+	// what an interrupted one has left is replaced by another with the same identity.
+	MakeTemplate(ctx context.Context, order contract.TemplateOrder, image contract.Image) (contract.Task, error)
+	// DropTemplate deletes a template of a version of a ledger, or what is left of one that was not
+	// finished. One that is not there is dropped already; one that others depend on is refused.
+	DropTemplate(ctx context.Context, version contract.Version, identity uuid.UUID) (contract.Task, error)
+}
+
+// Runner is a site that can let a guest run a script.
+type Runner interface {
+	// RunScript starts a script as the guest's administrator, by its agent, and does not wait for its end. The
+	// first argument of the script is `wait`. An ErrNotReady means that the agent does not answer yet.
+	RunScript(ctx context.Context, id uuid.UUID, script string) error
+}
+
 // LeaseKeeper is a site whose networks keep addresses for machines by DHCP, also
 // once the machines are gone.
 type LeaseKeeper interface {
@@ -121,6 +138,8 @@ var (
 	ErrUnreachable = errors.New("the site cannot be reached")
 	// ErrRefused means that the site understood and will not do it.
 	ErrRefused = errors.New("the site refused")
+	// ErrNotReady means that a guest does not answer yet.
+	ErrNotReady = errors.New("the guest does not answer yet")
 	// ErrNoShutdown means that a guest does not shut down when it is asked to.
 	ErrNoShutdown = errors.New("the guest did not shut down when asked")
 )

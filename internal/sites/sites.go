@@ -178,6 +178,13 @@ func (s *Sites) Ask(ctx context.Context, name string) (*contract.Survey, error) 
 	if err != nil {
 		return nil, s.from(name, err)
 	}
+	answer.Machines = slices.DeleteFunc(answer.Machines, func(m contract.Machine) bool {
+		is := m.Mark != nil && m.Mark.Seal != ""
+		if is {
+			answer.Sealing = append(answer.Sealing, m)
+		}
+		return is
+	})
 	return answer, nil
 }
 

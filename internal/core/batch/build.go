@@ -37,7 +37,7 @@ func BuildNameless(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List)
 
 func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, nameless bool) ([]*Wanted, finding.List) {
 	b := &builder{named: named, found: finding.Collector{Nameless: nameless}, table: table, setup: s, index: map[string]int{}, hints: map[[2]string]string{},
-		taken: map[string]*Wanted{}, hostnames: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{},
+		taken: map[string]*Wanted{}, hostnames: map[string]*Wanted{}, aliased: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{},
 		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, usuals: map[string]*usual{}}
 	b.most = 1
 	for i, c := range table.Columns {
@@ -62,6 +62,7 @@ func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, 
 			b.wanted = b.wanted[:before]
 		}
 	}
+	b.entered()
 	return b.wanted, b.found.List()
 }
 
@@ -83,6 +84,7 @@ type builder struct {
 	hints     map[[2]string]string // by kind and word
 	taken     map[string]*Wanted   // by site and name, in lower case
 	hostnames map[string]*Wanted   // by full domain name; the last that has it
+	aliased   map[string]*Wanted   // by full domain name of the alias
 	shared    map[machine.PasswordKind]bool
 	checked   map[[2]string]error           // what once came of a costly check, by kind and text
 	joined    map[string]*machine.Firstboot // first-boot contents, by presets and fragments
@@ -172,9 +174,31 @@ func (b *builder) presets(src *source) {
 		b.fromMachine(src, o)
 		return
 	}
-	reference(b, src.find("template"), "template", b.setup.Templates, &src.template)
+	b.template(src, src.find("template"))
 	if src.find("template").Value == "" {
 		b.bad("missing-template", src.find("template"), "no template is named", "name one in the row, its preset, or the defaults")
+	}
+}
+
+// template looks up the template that a row names, and its version.
+func (b *builder) template(src *source, o Origin) {
+	name, number, versioned := strings.Cut(o.Value, "@")
+	if versioned {
+		o.Value = name
+	}
+	reference(b, o, "template", b.setup.Templates, &src.template)
+	if !versioned || src.template == "" {
+		return
+	}
+	v, err := machine.ParseVersion(name + "@" + number)
+	source, plain := machine.ParseVersion(b.setup.TemplateSource(name))
+	switch {
+	case err != nil:
+		b.bad("bad-template", o, err.Error(), "write NAME@1, or NAME alone for the newest version")
+	case plain != nil || source.Number > 0:
+		b.bad("bad-template", o, fmt.Sprintf("template %s is %s in the setup, of which there are no versions to choose from", name, b.setup.TemplateSource(name)), "write "+name)
+	default:
+		src.version = v.Number
 	}
 }
 
@@ -235,7 +259,7 @@ func hint[T any](b *builder, kind, word string, known map[string]T) string {
 // machine adds a machine of a row; spec is what all of them share.
 func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, rules []setup.NameRule) {
 	w := &Wanted{row: src}
-	w.Machine = machine.Machine{Key: machine.Key{Name: src.name}, Spec: spec}
+	w.Machine, w.Pinned = machine.Machine{Key: machine.Key{Name: src.name}, Spec: spec}, src.version > 0
 	if r.text("site") != "" {
 		reference(b, r.cell("site"), "site", b.setup.Sites, &w.Site)
 	} else {
@@ -256,6 +280,7 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 	}
 	b.domain(w, r, cell)
 	b.hostname(w, r)
+	b.aliases(w, r)
 	if src.name != "" {
 		b.names(w, r, cell, rules)
 	}

@@ -37,6 +37,7 @@ type source struct {
 	presets  []string // the row's preset and those it extends
 	template string
 	cloned   string // the machine that is cloned in place of the template; empty if none is
+	version  int    // of the template; 0 is the newest
 	// Of the machine among those of its row:
 	span machine.Span
 	i    int
@@ -99,11 +100,11 @@ func (s *source) written(id string) Origin {
 func (s *source) beside() string {
 	for _, preset := range s.presets {
 		if v, ok := s.setup.Presets[preset].Values["template"]; ok && !isMachine(v) {
-			return v
+			return withoutVersion(v)
 		}
 	}
 	if v := s.setup.Defaults["template"]; !isMachine(v) {
-		return v
+		return withoutVersion(v)
 	}
 	return ""
 }
@@ -111,6 +112,12 @@ func (s *source) beside() string {
 func isMachine(template string) bool {
 	_, is, _ := machine.ParseSource(template)
 	return is
+}
+
+// withoutVersion is the name of a template of which a version may be named.
+func withoutVersion(template string) string {
+	name, _, _ := strings.Cut(template, "@")
+	return name
 }
 
 // isRange reports whether the row asks for more than one machine.

@@ -87,6 +87,9 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 	template := b.setup.Templates[src.template]
 	spec := &r.spec
 	spec.Template, spec.Clone.Template = src.template, b.setup.TemplateSource(src.template)
+	if src.version > 0 {
+		spec.Clone.Template = machine.Version{Template: spec.Clone.Template, Number: src.version}.String()
+	}
 	if src.cloned != "" {
 		spec.Template, spec.Clone.Template = src.cloned, src.cloned
 	}
@@ -101,6 +104,7 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 		spec.Clone.Hardware = &h
 	}
 	spec.Adapters = b.adapters(r)
+	b.enrol(r)
 	spec.Clone.DiskKind = column.DiskKind(r.text("disk"))
 	b.guest(r)
 	b.check(r)

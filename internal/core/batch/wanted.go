@@ -15,6 +15,8 @@ type Wanted struct {
 	machine.Machine
 	// Wishes are the words of the address cells, by adapter.
 	Wishes [][]Wish
+	// Pinned is of a machine whose version of the template is named; else it is the newest.
+	Pinned bool
 	// Misnamed is of a machine that has another one's name, or none that it could have:
 	// nothing more is said of it.
 	Misnamed bool

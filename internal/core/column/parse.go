@@ -206,7 +206,7 @@ func labels(cell string) (all map[string]string, wrong []Problem) {
 
 // after reads the words for machines that another is started after.
 func after(cell string) (all []string, wrong []Problem) {
-	for _, word := range strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(" ,;\n\t\r", r) }) {
+	for _, word := range listed(cell) {
 		name, isPreset := strings.CutPrefix(word, "preset:")
 		label, _, isLabel := strings.Cut(word, "=")
 		_, malformed := path.Match(word, "")
@@ -218,4 +218,32 @@ func after(cell string) (all []string, wrong []Problem) {
 		}
 	}
 	return all, wrong
+}
+
+// listed are the words of a cell that has several.
+func listed(cell string) []string {
+	return strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(" ,;\n\t\r", r) })
+}
+
+// aliases reads further names of a machine.
+func aliases(cell string) (all []string, wrong []Problem) {
+	for _, word := range listed(cell) {
+		name := strings.ToLower(strings.TrimSuffix(word, "."))
+		if err := machine.CheckDomain(name); err != nil {
+			wrong = append(wrong, Problem{fmt.Sprintf("alias %q: %s", word, err), "write names such as www or www.brackwater.example"})
+		} else if !slices.Contains(all, name) {
+			all = append(all, name)
+		}
+	}
+	return all, wrong
+}
+
+// systems reads the names of systems around a machine, or the word none.
+func systems(cell string) (all []string, wrong []Problem) {
+	for _, word := range listed(cell) {
+		if !slices.Contains(all, word) {
+			all = append(all, word)
+		}
+	}
+	return all, nil
 }

@@ -61,6 +61,8 @@ var table = slices.Concat([]Column{
 	cell(Column{Name: "checkpoint", Stays: true, Headings: []string{"snapshot", "snapshots", "checkpoints"}, Clears: true}, func(s *machine.Spec) *string { return &s.Checkpoint }, plain, checkpoints),
 	cell(Column{Name: "media", Stays: true, Headings: []string{"iso", "iso image", "cd", "dvd", "cd image"}, Clears: true, Change: NextBoot}, func(s *machine.Spec) *string { return &s.Media }, plain, image),
 	cell(Column{Name: "after", Stays: true, Headings: []string{"start after", "starts after", "depends on"}, Clears: true}, func(s *machine.Spec) *[]string { return &s.After }, spaced, after),
+	cell(Column{Name: "aliases", Stays: true, Headings: []string{"alias", "further names", "cname", "cnames"}, Clears: true}, func(s *machine.Spec) *[]string { return &s.Aliases }, spaced, aliases),
+	cell(Column{Name: "enrol", Headings: []string{"enrol in"}}, func(s *machine.Spec) *[]string { return &s.Enrol }, spaced, systems),
 	field(Column{Name: "seed"}, func(s *machine.Spec) *bool { return &s.DropSeed }, words("keep", "drop")).setting(),
 	cell(Column{Name: "owner", Stays: true, Headings: []string{"contact", "responsible", "requested by", "requester"}, Prose: true, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Owner }, plain, text),
 	cell(Column{Name: "notes", Stays: true, Headings: []string{"note", "remark", "remarks", "comment", "comments", "description", "purpose"}, Prose: true, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Notes }, plain, text),

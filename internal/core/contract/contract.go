@@ -39,6 +39,9 @@ type Mark struct {
 	// Stage is how far the machine came; empty in marks of an older form.
 	Stage Stage `json:"stage,omitempty"`
 	machine.Info
+	// Seal is the version of a template, NAME@N, that is being made of this copy of a machine. It is no
+	// machine of anybody's sheet.
+	Seal string `json:"seal,omitempty"`
 	// Spec is what the machine was made to, so that a ledger can be made again
 	// from the marks. In place of the guest's first-boot contents, which may hold
 	// what is not for everybody's eyes, it has their digest.
@@ -111,6 +114,9 @@ type Survey struct {
 	Folders   []string   `json:"folders"`
 	Templates []Template `json:"templates"`
 	Machines  []Machine  `json:"machines"`
+	// Sealing are copies of which templates are being made, which are nobody's machines; whoever surveys sites sorts
+	// them out.
+	Sealing []Machine `json:"-"`
 	// Inactive names what is there and cannot be used until it is started, as `network
 	// survey` or `store bulk`.
 	Inactive []string `json:"inactive,omitempty"`
@@ -130,6 +136,26 @@ type Kept struct {
 	ID    uuid.UUID `json:"id"`
 	Name  string    `json:"name"`
 	Files []string  `json:"files,omitempty"`
+}
+
+// Template is a template of the site by its name; nil if it has none.
+func (s *Survey) Template(name string) *Template {
+	i := slices.IndexFunc(s.Templates, func(t Template) bool { return t.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return &s.Templates[i]
+}
+
+// Newest are the numbers of the newest versions of the templates that have any.
+func (s *Survey) Newest() map[string]int {
+	newest := map[string]int{}
+	for _, t := range s.Templates {
+		if v, is := machine.VersionOf(t.Name); is {
+			newest[v.Template] = max(newest[v.Template], v.Number)
+		}
+	}
+	return newest
 }
 
 // Down names the hosts that cannot be asked.
@@ -219,8 +245,43 @@ type Template struct {
 	Remark   string           `json:"remark,omitempty"`
 	// Changed is when its disk was last changed, in words of the site; empty if it does not tell.
 	Changed string `json:"changed,omitempty"`
+	// Version is set of a template that was made by this program.
+	Version *Version `json:"version,omitempty"`
 	// Remarks are about what clones of it cannot have for themselves, or not as it is.
 	Remarks []string `json:"remarks,omitempty"`
+}
+
+// Version is what a site stores with a template that was made by this program, once it is whole.
+type Version struct {
+	Ledger uuid.UUID `json:"ledger"`
+	Of     string    `json:"of"`     // the template
+	Number int       `json:"number"` // from 1 on
+	Made   time.Time `json:"made"`
+	By     string    `json:"by,omitempty"`
+	// Digest is that of what is on its disk (see the package blocks).
+	Digest string `json:"digest"`
+	// From is what it was made of, in words.
+	From  string `json:"from,omitempty"`
+	Notes string `json:"notes,omitempty"`
+}
+
+// Name is NAME@N.
+func (v Version) Name() string { return machine.Version{Template: v.Of, Number: v.Number}.String() }
+
+// TemplateOrder asks for a template to be made of an image of its disk.
+type TemplateOrder struct {
+	Identity uuid.UUID        `json:"identity"`
+	Host     string           `json:"host,omitempty"`
+	Store    string           `json:"store,omitempty"`
+	CPUs     int              `json:"cpus,omitempty"`
+	Memory   machine.Size     `json:"memory,omitempty"`
+	Disk     machine.Size     `json:"disk"` // as a guest sees it
+	Firmware machine.Firmware `json:"firmware,omitempty"`
+	// Like is a machine of the site whose hardware it gets; if there is none, that is Hardware, and where
+	// that is nil the site's own choice.
+	Like     uuid.UUID         `json:"like,omitzero"`
+	Hardware *machine.Hardware `json:"hardware,omitempty"`
+	Version  Version           `json:"version"`
 }
 
 // Image is one that is written while it is sent; the zero value is none.

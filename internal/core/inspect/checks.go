@@ -150,3 +150,7 @@ var Checks = []Check{
 	{Severity: finding.Warning, Code: "left-windows-credentials", Text: "saved credentials of people", Remedy: "delete them", paths: []string{"/Users/*/AppData/Local/Microsoft/Credentials/*", "/Users/*/AppData/Roaming/Microsoft/Credentials/*"}},
 	{Severity: finding.Warning, Code: "no-drivers", Text: "there is no driver for virtual disks, from which clones would have to boot", Remedy: "install the virtio drivers, or use hardware that Windows knows"},
 }
+
+// Files are the patterns of files whose being there the check looks for, and parts of the names of
+// those that it leaves out.
+func (c Check) Files() (paths, except []string) { return c.paths, c.except }

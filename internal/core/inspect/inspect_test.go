@@ -106,7 +106,7 @@ func TestLeftovers(t *testing.T) {
 		{"left-host-name", "/etc/hostname", "bms-tide-01\n"},
 		{"left-hosts", "/etc/hosts", "127.0.0.1 localhost\n127.0.1.1 bms-tide-01\n"},
 		{"left-empty-password", "debian", "/etc/shadow:debian::20000::::::\n"},
-		{"left-known-password", "debian", "/etc/shadow:" + debian},
+		{"left-known-password", "debian", "/etc/shadow:" + strings.Repeat("system:*:20000::::::\n", 40) + debian},
 		{"left-passwords", "tide", "/etc/shadow:tide:" + strings.TrimPrefix(debian, "debian:")[:30] + "x" + strings.TrimPrefix(debian, "debian:")[31:]},
 		{"left-private-keys", "/root/.ssh/id_ed25519", "key"},
 		{"left-private-keys", "/home/debian/.ssh/id_rsa", "key"},

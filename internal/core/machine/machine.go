@@ -36,6 +36,10 @@ type Spec struct {
 	Media string `json:"media,omitempty"`
 	// After are the words for the machines that it is started after.
 	After []string `json:"after,omitempty"`
+	// Enrol are the systems around it, by the setup's names, that the machine is entered in.
+	Enrol []string `json:"enrol,omitempty"`
+	// Aliases are further names of it, each with or without a domain.
+	Aliases []string `json:"aliases,omitempty"`
 	// DropSeed takes the seed away once the guest was confirmed.
 	DropSeed bool `json:"drop_seed,omitempty"`
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/place"
 )
@@ -51,6 +52,8 @@ type Work struct {
 	// Refusal is why nothing is done about the machine for now; empty if nothing
 	// stands against it.
 	Refusal string `json:"refusal,omitempty"`
+	// Entries are what is to stand for the machine in the systems around it, where that is not there yet.
+	Entries []entry.Item `json:"entries,omitempty"`
 	// Note says in what the machine differs from its row for good.
 	Note string `json:"note,omitempty"`
 	// LeftOff says who has shut the machine down on purpose; it is left so.
@@ -177,6 +180,17 @@ func (w Work) Why() string {
 		}
 	}
 	return strings.Join(words, "; ")
+}
+
+// Enrol makes the work one that also changes the entries of a made machine in the systems around it.
+func (w *Work) Enrol(why Reason) {
+	if w.Word == Dated {
+		w.Dated, w.Reasons = w.Reasons, nil
+	}
+	w.Word = Adjust
+	if !w.Changes("enrol") {
+		w.Reasons = append(slices.Clone(w.Reasons), why)
+	}
 }
 
 // Restarts reports whether the machine is shut down and started again, or may be.

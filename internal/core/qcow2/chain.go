@@ -6,6 +6,8 @@ import "io"
 type Layer interface {
 	// Read is as that of Disk.
 	Read(at int64) (content []byte, says bool, err error)
+	// Says reports whether Read would say something, which may be zeros.
+	Says(at int64) (bool, error)
 	Cluster() int64
 	Length() int64
 }
@@ -27,6 +29,9 @@ func (Raw) Cluster() int64 { return rawCluster }
 
 // Length implements Layer.
 func (r Raw) Length() int64 { return r.Size }
+
+// Says implements Layer.
+func (Raw) Says(int64) (bool, error) { return true, nil }
 
 // Read implements Layer.
 func (r Raw) Read(at int64) ([]byte, bool, error) {
@@ -62,4 +67,17 @@ func (c Chain) ReadAt(into []byte, at int64) (int, error) {
 		done = end - at
 	}
 	return len(into), nil
+}
+
+// Written reports whether any of the layers says something of a part of the disk.
+func (c Chain) Written(at, n int64) (bool, error) {
+	for _, layer := range c {
+		for here := at / layer.Cluster() * layer.Cluster(); here < min(at+n, layer.Length()); here += layer.Cluster() {
+			says, err := layer.Says(here)
+			if err != nil || says {
+				return says, err
+			}
+		}
+	}
+	return false, nil
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 )
 
 // ErrImage is what every failure to understand an image unwraps to.
@@ -184,13 +185,14 @@ func (i *Image) At(name string) (*Disk, bool) {
 	return nil, false
 }
 
-// Disk is what a guest sees of an image.
+// Disk is what a guest sees of an image. It may be read from several sides at once.
 type Disk struct {
 	Size    int64
 	image   *Image
 	table   uint64
 	entries uint32
 
+	mu     sync.Mutex
 	first  []uint64 // the table of the first level
 	second []uint64 // a table of the second level, and whose it is
 	of     int64
@@ -230,8 +232,16 @@ func (d *Disk) Read(at int64) (content []byte, says bool, err error) {
 	return content, true, readFull(d.image.file, int64(entry&offsetBits), content)
 }
 
+// Says implements Layer.
+func (d *Disk) Says(at int64) (bool, error) {
+	entry, err := d.entry(at / d.Cluster())
+	return entry&(isCompressed|isZero|offsetBits) != 0, err
+}
+
 // entry looks up what the tables say of a cluster.
 func (d *Disk) entry(cluster int64) (uint64, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	if d.first == nil {
 		d.first, d.of = make([]uint64, d.entries), -1
 		if err := readAt(d.image.file, int64(d.table), d.first); err != nil {

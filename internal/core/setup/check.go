@@ -78,6 +78,11 @@ func (s *Setup) check(found *finding.List) {
 	for name, t := range sorted(s.Templates) {
 		s.checkTemplate(name, t, bad)
 	}
+	s.checkAround(bad)
+	s.checkNotices(bad)
+	for name, l := range sorted(s.Libraries) {
+		s.checkLibrary(name, l, bad)
+	}
 	for name, n := range sorted(s.Networks) {
 		if n.VLAN < 0 || n.VLAN > 4094 {
 			bad(fmt.Sprintf("network %s: a VLAN id must be from 1 to 4094", name), "", "networks", name, "vlan")
@@ -104,6 +109,23 @@ func (s *Setup) check(found *finding.List) {
 			}
 		}
 		s.checkPools(name, n, bad)
+	}
+}
+
+// checkLibrary holds a library against itself.
+func (s *Setup) checkLibrary(name string, l Library, bad report) {
+	local := l.URL.URL != nil && slices.Contains([]string{"localhost", "127.0.0.1", "::1"}, l.URL.Hostname())
+	switch {
+	case (l.URL.URL == nil) == (l.Folder == ""):
+		bad(fmt.Sprintf("library %s is a registry or a folder", name), "write one of url and folder", "libraries", name)
+	case l.URL.URL == nil:
+	case l.URL.Scheme != "https" && (l.URL.Scheme != "http" || !local), strings.Trim(l.URL.Path, "/") == "":
+		bad(fmt.Sprintf("library %s: the address of a registry is https://HOST/REPOSITORY", name), "", "libraries", name, "url")
+	}
+	for _, k := range l.Signers {
+		if machine.IsSealed(k) {
+			bad(fmt.Sprintf("library %s: a public key is no secret", name), "write the key, or file:PATH", "libraries", name, "signers")
+		}
 	}
 }
 

@@ -22,24 +22,29 @@ import (
 // Setup is a setup file that was read without errors. Each field's `key` is
 // its name in the file; `doc` explains it.
 type Setup struct {
-	Version   int                 `key:"mintbatch" doc:"version of the setup's format: 1"`
-	Sheet     string              `key:"sheet" doc:"the inventory sheet, relative to this file"`
-	Ledger    string              `key:"ledger" doc:"the ledger's file, relative to this file, or a database that several share, postgres://USER@HOST/DATABASE"`
-	Columns   map[string]Column   `key:"columns" doc:"the meaning of the sheet's own headings"`
-	Naming    Naming              `key:"naming" doc:"rules for machine names"`
-	Defaults  Values              `key:"defaults" doc:"values of columns that a row, its preset and its template leave empty"`
-	Sites     map[string]Site     `key:"sites" doc:"the sites where machines are made"`
-	Templates map[string]Template `key:"templates" doc:"the templates to clone machines from"`
-	Networks  map[string]Network  `key:"networks" doc:"the networks of the adapters"`
-	Presets   map[string]Preset   `key:"presets" doc:"named bundles of column defaults and first-boot contents"`
-	Firstboot map[string]Contents `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
-	Secrets   Secrets             `key:"secrets" doc:"keys for sealed values, and rules for passwords"`
-	Events    Events              `key:"logs" doc:"the logs of runs"`
-	Backups   Backups             `key:"backups" doc:"copies of the ledger that are made before each run"`
-	CallHome  CallHome            `key:"call_home" doc:"where mintbatch listens for guests that report by themselves (confirm: call-home)"`
-	Limits    Limits              `key:"limits" doc:"how many machines to work on in parallel, and time limits"`
+	Version   int                  `key:"mintbatch" doc:"version of the setup's format: 1"`
+	Sheet     string               `key:"sheet" doc:"the inventory sheet, relative to this file"`
+	Ledger    string               `key:"ledger" doc:"the ledger's file, relative to this file, or a database that several share, postgres://USER@HOST/DATABASE"`
+	Columns   map[string]Column    `key:"columns" doc:"the meaning of the sheet's own headings"`
+	Naming    Naming               `key:"naming" doc:"rules for machine names"`
+	Defaults  Values               `key:"defaults" doc:"values of columns that a row, its preset and its template leave empty"`
+	Sites     map[string]Site      `key:"sites" doc:"the sites where machines are made"`
+	Templates map[string]Template  `key:"templates" doc:"the templates to clone machines from"`
+	Libraries map[string]Library   `key:"libraries" doc:"shared places for versions of templates"`
+	DNS       map[string]DNS       `key:"dns" doc:"DNS servers that machines are entered in"`
+	Directory map[string]Directory `key:"directory" doc:"directory servers (LDAP) that machines are entered in"`
+	Notices   map[string]Notice    `key:"notices" doc:"what other systems are told of machines"`
+	Networks  map[string]Network   `key:"networks" doc:"the networks of the adapters"`
+	Presets   map[string]Preset    `key:"presets" doc:"named bundles of column defaults and first-boot contents"`
+	Firstboot map[string]Contents  `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
+	Secrets   Secrets              `key:"secrets" doc:"keys for sealed values, and rules for passwords"`
+	Events    Events               `key:"logs" doc:"the logs of runs"`
+	Backups   Backups              `key:"backups" doc:"copies of the ledger that are made before each run"`
+	CallHome  CallHome             `key:"call_home" doc:"where mintbatch listens for guests that report by themselves (confirm: call-home)"`
+	Limits    Limits               `key:"limits" doc:"how many machines to work on in parallel, and time limits"`
 
 	networks  map[string]address.Network // with their pools
+	books     map[string]Book            // by NETWORK/POOL
 	positions map[string]finding.Position
 	fetch     Fetch
 	broken    map[string]bool // parts that have an error
@@ -116,6 +121,20 @@ type Template struct {
 	Values  Values     `key:"*"`
 }
 
+// Library is a shared place for versions of templates: a registry, or a folder.
+type Library struct {
+	URL         URL                `key:"url" doc:"a registry of the OCI distribution standard, with the repository: https://HOST/REPOSITORY"`
+	Folder      string             `key:"folder" doc:"a folder in the OCI image layout instead of a registry, relative to this file"`
+	Login       string             `key:"login" doc:"the login at the registry, if it needs one"`
+	Password    Reference          `key:"password" doc:"of the login, best as file:PATH, env:NAME or secret:NAME"`
+	Fingerprint secret.Fingerprint `key:"fingerprint" doc:"SHA-256 of the certificate to trust, for one that no authority signed"`
+	Signers     machine.PublicKeys `key:"signers" doc:"SSH public keys of which one has to have signed what is fetched"`
+	Sign        Reference          `key:"sign" doc:"the SSH private key that signs what is added, as file:PATH or secret:NAME"`
+	Fetch       FetchWhen          `key:"fetch" doc:"what a mint fetches by itself: on-demand (the default), what rows need and their site has not; all, also newer versions than a site has; off, nothing"`
+	Limit       machine.Size       `key:"limit" doc:"how much is sent or received in a second (default: no limit)"`
+	Keep        string             `key:"keep" doc:"the folder for what was fetched of the library, relative to this file (default mintbatch.library)"`
+}
+
 // OwnAnswers are answers in a form that this program does not know itself.
 type OwnAnswers struct {
 	Label string            `key:"label" doc:"of the seed's volume"`
@@ -154,6 +173,7 @@ type Network struct {
 	Cooling *time.Duration  `key:"cooling" doc:"how long an address is not assigned again after its machine was retired (default 1h)"`
 	Probe   []address.Probe `key:"probe" doc:"how to check that a new address is not in use: dns, ping, arp (default: not at all)"`
 	Pools   map[string]Pool `key:"pools" doc:"the addresses that may be assigned"`
+	Enrol   []string        `key:"enrol" doc:"the systems around them, such as a DNS server, that its machines are entered in"`
 }
 
 // Pool is a part of a network's addresses.
@@ -161,6 +181,7 @@ type Pool struct {
 	Ranges     []address.Range    `key:"ranges" short:"yes" doc:"write for example 198.51.100.100-198.51.100.180"`
 	Exclude    []address.Range    `key:"exclude" doc:"addresses and ranges to leave out"`
 	Allocation address.Allocation `key:"allocation" doc:"which free address a machine gets: lowest (the default), sticky (each its own again, even after a retire) or hashed (by the machine's name)"`
+	From       Book               `key:"from" doc:"an address book of others, in which its addresses are reserved"`
 	DualStack  machine.Switch     `key:"dual_stack" doc:"on: also the address of the other family with the same host number"`
 }
 

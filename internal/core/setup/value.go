@@ -57,6 +57,21 @@ func (t Template) Kind() machine.AnswersKind {
 	return cmp.Or(machine.AnswersKind(t.Answers), kinds.Usual(string(cmp.Or(t.Guest, Linux))))
 }
 
+// FetchWhen says what a mint fetches of a library by itself.
+type FetchWhen string
+
+// When it fetches.
+const (
+	OnDemand FetchWhen = "on-demand"
+	FetchAll FetchWhen = "all"
+	NoFetch  FetchWhen = "off"
+)
+
+// Words lists them.
+func (FetchWhen) Words() []string {
+	return []string{string(OnDemand), string(FetchAll), string(NoFetch)}
+}
+
 // SeedPolicy says what becomes of a seed once its guest is confirmed.
 type SeedPolicy string
 

@@ -13,6 +13,7 @@ type Name string
 // machine that is shut down or deleted.
 const (
 	Reserve    Name = "reserve"
+	Enrol      Name = "enrol" // in the systems around it
 	Clone      Name = "clone"
 	Shape      Name = "shape"
 	Wire       Name = "wire"
@@ -32,6 +33,7 @@ const (
 	Rename     Name = "rename"
 	Tell       Name = "tell" // a guest its new name
 	Stop       Name = "stop"
+	Withdraw   Name = "withdraw" // from the systems around it
 	Remove     Name = "remove"
 )
 
@@ -67,6 +69,7 @@ var (
 // table has the steps in order.
 var table = []Step{
 	{Name: Reserve, Phase: Configuring},
+	{Name: Enrol, Undo: Withdraw, Phase: Configuring, Share: 0.01, Listed: true},
 	{Name: Clone, Undo: Remove, Phase: Cloning, Share: 0.02, Listed: true},
 	{Name: Shape, Phase: Configuring, Share: 0.45, Listed: true},
 	{Name: Wire, Phase: Configuring, Share: 0.48, Listed: true},
@@ -85,6 +88,7 @@ var table = []Step{
 	{Name: Drop, Phase: Removing, Listed: true},
 	{Name: Rename, Phase: Configuring, Listed: true},
 	{Name: Tell, Phase: Configuring, Share: 0.97, Listed: true},
+	{Name: Withdraw, Phase: Removing, Listed: true},
 	{Name: Remove, Phase: Removing, Listed: true},
 	{Name: Stop, Phase: Configuring, Listed: true},
 }

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes the disk that the sandbox's templates have: what a guest of the demo might be, without its
-# programs. Everything in it is made up.
+# programs. With `clean` it is that of a guest that was cleaned to be a template. Everything in it is made up.
 set -euo pipefail
 out=$(realpath -m "$1"); work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
 root=$work/root
@@ -23,11 +23,13 @@ put etc/shadow <<<'root:*:20000:0:99999:7:::
 debian:!:20000:0:99999:7:::'
 : | put etc/machine-id
 put etc/hosts <<<'127.0.0.1 localhost'
+if [ "${2:-}" != clean ]; then
 put etc/ssh/ssh_host_ed25519_key <<<'made up'
 put var/lib/systemd/random-seed <<<'made up'
 put home/debian/.bash_history <<<'sudo apt-get update'
 put var/log/dpkg.log <<<'made up'
 put var/cache/apt/archives/chrony_4.3-2_amd64.deb <<<'made up'
+fi
 find "$root" -exec touch -h -d 2026-01-01 {} +
 truncate -s 24M "$work/fs"
 SOURCE_DATE_EPOCH=1767225600 mke2fs -q -t ext4 -O ^has_journal,^resize_inode -N 512 -U 5d1f0c1e-7a1b-4b0e-9c1d-0a0b0c0d0e0f -E hash_seed=5d1f0c1e-7a1b-4b0e-9c1d-0a0b0c0d0e0f -L root -d "$root" "$work/fs"

@@ -23,6 +23,7 @@ import (
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/secret"
+	"mintbatch/internal/pinned"
 	"mintbatch/internal/site"
 )
 
@@ -45,6 +46,7 @@ type Gateway struct {
 	base   string
 	token  string
 	client *retryablehttp.Client
+	long   *retryablehttp.Client // for what is sent for as long as its caller lets it
 	limit  time.Duration
 
 	sideBySide atomic.Bool // by the last survey
@@ -56,7 +58,7 @@ type Gateway struct {
 // New prepares a gateway; nothing is sent yet.
 func New(o Options) *Gateway {
 	client := retryablehttp.NewClient()
-	client.HTTPClient = &http.Client{Transport: transport(o.URL.Hostname(), o.Fingerprint), Timeout: answerLimit,
+	client.HTTPClient = &http.Client{Transport: pinned.Transport(o.URL.Hostname(), o.Fingerprint), Timeout: answerLimit,
 		// The token and the machines' answers are for the address in the setup alone.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	client.Backoff = backoff
@@ -74,7 +76,9 @@ func New(o Options) *Gateway {
 	// The last answer is looked at like any other instead of being thrown away.
 	client.ErrorHandler = retryablehttp.PassthroughErrorHandler
 	client.CheckRetry = retry
-	return &Gateway{base: strings.TrimRight(o.URL.String(), "/") + "/v1", token: o.Token, client: client, limit: cmp.Or(o.Limit, callLimit)}
+	long := &retryablehttp.Client{HTTPClient: &http.Client{Transport: client.HTTPClient.Transport, CheckRedirect: client.HTTPClient.CheckRedirect}, Logger: client.Logger, RetryWaitMin: client.RetryWaitMin,
+		RetryWaitMax: client.RetryWaitMax, RetryMax: client.RetryMax, CheckRetry: client.CheckRetry, Backoff: client.Backoff, ErrorHandler: client.ErrorHandler}
+	return &Gateway{long: long, base: strings.TrimRight(o.URL.String(), "/") + "/v1", token: o.Token, client: client, limit: cmp.Or(o.Limit, callLimit)}
 }
 
 // callLimit is how long a call may take in all, if nothing else is said; answerLimit
@@ -99,7 +103,7 @@ func backoff(least, most time.Duration, attempt int, resp *http.Response) time.D
 // identity comes from us, so nothing is made twice. A wrong certificate stays
 // wrong.
 func retry(ctx context.Context, resp *http.Response, err error) (bool, error) {
-	var unknown *CertificateError
+	var unknown *pinned.CertificateError
 	if errors.As(err, &unknown) {
 		return false, err
 	}
@@ -148,8 +152,9 @@ func (g *Gateway) exchange(ctx context.Context, method, path string, body any, h
 		}
 		raw = encoded
 	}
-	limited, cancel := ctx, func() {}
+	limited, cancel, client := ctx, func() {}, g.long
 	if length == 0 { // what is long takes as long as its caller lets it
+		client = g.client
 		limited, cancel = context.WithTimeout(ctx, g.limit)
 	}
 	defer cancel()
@@ -170,7 +175,7 @@ func (g *Gateway) exchange(ctx context.Context, method, path string, body any, h
 	for name, value := range headers {
 		req.Header.Set(name, value)
 	}
-	resp, err := g.client.Do(req)
+	resp, err := client.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, nil, ctx.Err()
@@ -178,7 +183,7 @@ func (g *Gateway) exchange(ctx context.Context, method, path string, body any, h
 		if limited.Err() != nil {
 			return nil, nil, fmt.Errorf("%w: no answer within %s", site.ErrUnreachable, g.limit)
 		}
-		var unknown *CertificateError
+		var unknown *pinned.CertificateError
 		if errors.As(err, &unknown) {
 			return nil, nil, fmt.Errorf("%w: %w", site.ErrUnreachable, unknown)
 		}

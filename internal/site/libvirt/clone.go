@@ -89,6 +89,9 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 			return err
 		}
 		setDiskFile(elements[i], file, format)
+		if o.Mark.Seal != "" { // what is deleted on it is to be gone
+			child(elements[i], "driver").CreateAttr("discard", "unmap")
+		}
 		if serial != "" {
 			text(elements[i], serial, "serial")
 		}

@@ -15,6 +15,7 @@ import (
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/site"
 )
 
 // Machine implements site.Site.
@@ -276,7 +277,7 @@ func (d *domain) execute(ctx context.Context, order map[string]any) (string, err
 	}
 	err := d.agent(ctx, "guest-exec", order, &begun)
 	if err != nil {
-		if strings.Contains(err.Error(), "disabled") || strings.Contains(err.Error(), "CommandNotFound") || strings.Contains(err.Error(), "not been found") {
+		if notAllowed(err) {
 			return "", errNotAllowed
 		}
 		return "", err
@@ -300,6 +301,33 @@ func (d *domain) execute(ctx context.Context, order map[string]any) (string, err
 		}
 	}
 	return "", errors.New("the command in the guest did not finish")
+}
+
+// RunScript implements site.Runner. The agent is not waited for: the script may stop it.
+func (s *Site) RunScript(ctx context.Context, id uuid.UUID, script string) error {
+	return retry(ctx, func() error {
+		d, err := s.find(ctx, id)
+		if err != nil {
+			return err
+		}
+		var nothing any
+		if err := d.agent(ctx, "guest-ping", nil, &nothing); err != nil {
+			return fmt.Errorf("%w: %w", site.ErrNotReady, err)
+		}
+		var begun struct {
+			PID int `json:"pid"`
+		}
+		err = d.agent(ctx, "guest-exec", map[string]any{"path": "/bin/sh", "arg": []string{"-c", script, "sh", "wait"}}, &begun)
+		if err != nil && notAllowed(err) {
+			return fmt.Errorf("%w: %w", site.ErrRefused, errNotAllowed)
+		}
+		return err
+	})
+}
+
+// notAllowed reports that an agent was told not to run commands.
+func notAllowed(err error) bool {
+	return slices.ContainsFunc([]string{"disabled", "CommandNotFound", "not been found"}, func(word string) bool { return strings.Contains(err.Error(), word) })
 }
 
 // leases looks for the machine's adapters among the leases of the networks.

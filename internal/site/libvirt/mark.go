@@ -49,6 +49,7 @@ func withMark(m contract.Mark, p parent) *etree.Element {
 	set(e, "former", strings.Join(m.Former, " "))
 	set(e, "data", words(m.Data))
 	set(e, "stage", string(m.Stage))
+	set(e, "seal", m.Seal)
 	set(e, "owner", m.Owner)
 	set(e, "until", m.Until)
 	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
@@ -124,7 +125,7 @@ func (d *definition) mark() (*contract.Mark, parent) {
 		}
 		m.Data = append(m.Data, of)
 	}
-	m.Stage = contract.Stage(e.SelectAttrValue("stage", ""))
+	m.Stage, m.Seal = contract.Stage(e.SelectAttrValue("stage", "")), e.SelectAttrValue("seal", "")
 	m.Owner, m.Until = e.SelectAttrValue("owner", ""), e.SelectAttrValue("until", "")
 	m.Notes = textAt(d.root, "./description")
 	var p parent

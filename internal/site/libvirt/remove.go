@@ -46,7 +46,12 @@ func (s *Site) remove(ctx context.Context, id uuid.UUID, disks contract.Disks) e
 	if err != nil {
 		return err
 	}
-	err = d.call(ctx, func(l daemon) error {
+	return d.undefine(ctx)
+}
+
+// undefine takes away the definition of a machine whose disks are gone, with all that libvirt keeps beside it.
+func (d *domain) undefine(ctx context.Context) error {
+	err := d.call(ctx, func(l daemon) error {
 		return l.DomainUndefineFlags(d.dom, rpc.DomainUndefineManagedSave|rpc.DomainUndefineSnapshotsMetadata|rpc.DomainUndefineNvram|rpc.DomainUndefineCheckpointsMetadata)
 	})
 	if errors.Is(err, site.ErrNotFound) {

@@ -155,14 +155,24 @@ func (h *host) layer(ctx context.Context, v *volume, block int64, keep int) (qco
 const (
 	mostShort = 8
 	partLimit = 5 * time.Second
-	perSecond = 64 << 10 // bytes on a slow line
+	perSecond = 128 << 10 // bytes on a slow line
 )
+
+// partPause is how much longer each time it is waited before a part is asked for once more.
+const partPause = 100 * time.Millisecond
 
 // reader reads the file of a volume, in blocks of some size.
 func (h *host) reader(ctx context.Context, v *volume, block int64, keep int) io.ReaderAt {
 	return &site.Blocks{Size: v.length, Block: block, Keep: keep, Fetch: func(at, n int64) ([]byte, error) {
 		var failed error
-		for range mostShort { // streams end early at times, or never, without a word
+		for try := range mostShort { // streams end early at times, or never, without a word
+			if try > 1 { // a connection that was lost needs a moment
+				select {
+				case <-ctx.Done():
+					return nil, ctx.Err()
+				case <-time.After(time.Duration(try) * partPause):
+				}
+			}
 			content, err := h.readPart(ctx, v, at, n)
 			switch {
 			case err == nil && int64(len(content)) == n:

@@ -127,9 +127,14 @@ func (h *host) volumeIn(ctx context.Context, pool rpc.StoragePool, name string) 
 	return h.findVolume(ctx, func(l daemon) (rpc.StorageVol, error) { return l.StorageVolLookupByName(pool, name) })
 }
 
-// volumeXML describes a volume to be made (libvirt: "Storage volume XML
-// format"). Nobody but the hypervisor may read it.
+// volumeXML describes a volume to be made. Nobody but the hypervisor may read it.
 func volumeXML(name, format string, capacity, allocation machine.Size, backing *volume) string {
+	return volumeXMLFor("0600", name, format, capacity, allocation, backing)
+}
+
+// volumeXMLFor describes a volume to be made (libvirt: "Storage volume XML format"), and who may
+// read and write it.
+func volumeXMLFor(mode, name, format string, capacity, allocation machine.Size, backing *volume) string {
 	root := etree.NewElement("volume")
 	text(root, name, "name")
 	for tag, size := range map[string]machine.Size{"capacity": capacity, "allocation": allocation} {
@@ -143,7 +148,7 @@ func volumeXML(name, format string, capacity, allocation machine.Size, backing *
 		// checkpoint.
 		text(root, "1.1", "target", "compat")
 	}
-	text(root, "0600", "target", "permissions", "mode")
+	text(root, mode, "target", "permissions", "mode")
 	if backing != nil {
 		text(root, backing.path, "backingStore", "path")
 		child(root, "backingStore", "format").CreateAttr("type", backing.format)

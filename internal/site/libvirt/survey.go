@@ -154,7 +154,9 @@ func (h *host) view(ctx context.Context, templates []string) (*view, error) {
 	if v.kept, err = h.kept(ctx, children); err != nil {
 		return nil, err
 	}
-	for _, name := range templates {
+	names := slices.Concat(templates, versions(domains))
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
 		t, problem, err := h.templateAt(ctx, name)
 		if errors.Is(err, site.ErrNotFound) {
 			continue
@@ -409,6 +411,7 @@ func (t *template) describe(problem error, children map[string][]dependant, stor
 	if t.definition != nil {
 		told.CPUs, told.Memory, told.Firmware = t.definition.cpus(), t.definition.memory(), t.definition.firmware()
 		told.Notes = textAt(t.definition.root, "./description")
+		told.Version = t.definition.version()
 		told.Remarks = t.definition.remarks()
 	}
 	for i, v := range t.disks {

@@ -1,4 +1,6 @@
-package gateway
+// Package pinned connects by HTTPS to servers of which the certificate is known by its fingerprint, or signed by an
+// authority of the system.
+package pinned
 
 import (
 	"crypto/tls"
@@ -13,25 +15,25 @@ import (
 	"mintbatch/internal/core/secret"
 )
 
-// CertificateError says that a gateway's certificate is signed by nobody whom
+// CertificateError says that a server's certificate is signed by nobody whom
 // this system trusts, and is not the one that the setup names.
 type CertificateError struct {
-	Fingerprint secret.Fingerprint // what the gateway showed
+	Fingerprint secret.Fingerprint // what the server showed
 	Named       secret.Fingerprint // what the setup names; may be empty
 }
 
 // Error reports what to compare and what to write.
 func (e *CertificateError) Error() string {
 	if !e.Named.IsZero() {
-		return fmt.Sprintf("its certificate has the fingerprint %s, but the setup has %s; if the certificate was renewed, compare the fingerprint at the gateway and change the setup: `fingerprint: %s`",
+		return fmt.Sprintf("its certificate has the fingerprint %s, but the setup has %s; if the certificate was renewed, compare the fingerprint at the server and change the setup: `fingerprint: %s`",
 			e.Fingerprint, e.Named, e.Fingerprint)
 	}
-	return fmt.Sprintf("its certificate is not signed by a trusted authority; compare its fingerprint at the gateway and, if it matches, add to the site in the setup: `fingerprint: %s`", e.Fingerprint)
+	return fmt.Sprintf("its certificate is not signed by a trusted authority; compare its fingerprint at the server and, if it matches, add to the setup, beside the url: `fingerprint: %s`", e.Fingerprint)
 }
 
-// transport trusts the certificate with the fingerprint and no other, or, when
+// Transport trusts the certificate with the fingerprint and no other, or, when
 // none is named, what the system's authorities have signed.
-func transport(host string, fingerprint secret.Fingerprint) *http.Transport {
+func Transport(host string, fingerprint secret.Fingerprint) *http.Transport {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.MaxIdleConnsPerHost = 64
 	t.TLSClientConfig = &tls.Config{
@@ -55,9 +57,9 @@ func transport(host string, fingerprint secret.Fingerprint) *http.Transport {
 			var otherHost x509.HostnameError
 			switch {
 			case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-				return fmt.Errorf("%w: valid from %s to %s, and the local time is %s", errExpired, day(c.PeerCertificates[0].NotBefore), day(c.PeerCertificates[0].NotAfter), day(time.Now()))
+				return fmt.Errorf("%w: valid from %s to %s, and the local time is %s", ErrExpired, day(c.PeerCertificates[0].NotBefore), day(c.PeerCertificates[0].NotAfter), day(time.Now()))
 			case errors.As(err, &otherHost):
-				return fmt.Errorf("%w %q: it is for %s", errHost, host, strings.Join(named(c.PeerCertificates[0]), ", "))
+				return fmt.Errorf("%w %q: it is for %s", ErrHost, host, strings.Join(named(c.PeerCertificates[0]), ", "))
 			case err != nil:
 				return &CertificateError{Fingerprint: shown}
 			}
@@ -69,8 +71,8 @@ func transport(host string, fingerprint secret.Fingerprint) *http.Transport {
 
 // What is wrong with a certificate that an authority has signed.
 var (
-	errExpired = errors.New("its certificate has expired, or is not valid yet")
-	errHost    = errors.New("its certificate is not for the host")
+	ErrExpired = errors.New("its certificate has expired, or is not valid yet")
+	ErrHost    = errors.New("its certificate is not for the host")
 )
 
 func day(t time.Time) string { return t.UTC().Format(time.DateOnly) }

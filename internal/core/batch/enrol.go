@@ -1,0 +1,74 @@
+package batch
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mintbatch/internal/core/column"
+	"mintbatch/internal/core/entry"
+	"mintbatch/internal/core/finding"
+)
+
+// enrol finds the systems around the machines of a row: those that its cell names, and those of its networks. The word none
+// takes them all away.
+func (b *builder) enrol(r *row) {
+	all := r.spec.Enrol
+	r.spec.Enrol = nil
+	if len(all) == 1 && strings.EqualFold(all[0], none) {
+		return
+	}
+	for _, word := range all {
+		if !b.setup.HasSystem(word) {
+			b.bad("unknown-system", r.cell("enrol"), fmt.Sprintf("unknown system %q", word), finding.DidYouMean(word, b.setup.Systems()))
+		}
+	}
+	for n := range r.spec.Adapters {
+		all = append(all, b.setup.Networks[r.text(column.ID("network", n+1))].Enrol...)
+	}
+	if len(all) > 0 {
+		all = slices.Clone(all)
+		slices.Sort(all)
+		r.spec.Enrol = slices.Compact(all)
+	}
+}
+
+// aliases holds a machine's further names against those of others.
+func (b *builder) aliases(w *Wanted, r *row) {
+	for _, alias := range w.Aliases {
+		name := entry.AliasName(alias, w.Guest.Domain)
+		switch other, taken := b.aliased[name]; {
+		case !strings.Contains(name, ".") || strings.HasSuffix(name, "."):
+			b.bad("bad-aliases", r.cell("aliases"), fmt.Sprintf("alias %s: the machine has no domain", alias), "fill in the domain column, or write the alias with its domain")
+		case taken:
+			b.bad("duplicate-alias", r.cell("aliases"), fmt.Sprintf("alias %s is already in %s", name, other.Origin("aliases").At), "an alias stands for one machine; with a range, include {number}")
+		}
+		b.aliased[name] = w
+	}
+}
+
+// entered refuses names that two machines would have in the same DNS server: host names, and aliases that are one.
+func (b *builder) entered() {
+	first := map[string]*Wanted{}
+	for _, w := range b.wanted {
+		for _, system := range w.Enrol {
+			name := system + " " + strings.ToLower(w.Guest.FQDN())
+			if _, is := b.setup.DNS[system]; !is || w.Guest.Domain == "" || w.Misnamed {
+				continue
+			}
+			if other, taken := first[name]; taken {
+				b.touched = []string{w.Name}
+				b.add(finding.Finding{Code: "duplicate-hostname", At: w.hostnameAt(), Value: w.Guest.Hostname, Message: fmt.Sprintf("host name %s is already entered in %s for %s", strings.ToLower(w.Guest.FQDN()), system, other.Key),
+					Hint: "choose another name, or write enrol: none in one of the rows"})
+				break
+			}
+			first[name] = w
+		}
+		for _, alias := range w.Aliases {
+			if host, taken := b.hostnames[entry.AliasName(alias, w.Guest.Domain)]; taken {
+				b.touched = []string{w.Name}
+				b.bad("duplicate-alias", w.Origin("aliases"), fmt.Sprintf("alias %s is the name of machine %s", alias, host.Name), "choose another one")
+			}
+		}
+	}
+}

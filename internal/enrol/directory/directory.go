@@ -1,0 +1,225 @@
+// Package directory enters machines into a directory server by LDAP (RFC 4511). One attribute of an entry has the mark of whose it
+// is.
+package directory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"mintbatch/internal/core/entry"
+	"mintbatch/internal/core/secret"
+	"mintbatch/internal/enrol"
+	"mintbatch/internal/pinned"
+)
+
+// Options are what is to be known of a server.
+type Options struct {
+	URL         *url.URL // ldaps, or ldap with StartTLS
+	Fingerprint secret.Fingerprint
+	Login       string // a distinguished name; empty for none
+	Password    string
+	Attributes  []string // that are entered
+	Mark        string   // the attribute with the mark
+}
+
+// Server is a directory server.
+type Server struct {
+	Options
+
+	mu   sync.Mutex
+	link *ldap.Conn
+}
+
+// patience is how long an answer is waited for.
+const patience = 10 * time.Second
+
+// New returns a server; nothing is sent to it yet.
+func New(o Options) *Server { return &Server{Options: o} }
+
+// Close closes the connection.
+func (s *Server) Close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.link != nil {
+		_ = s.link.Close()
+		s.link = nil
+	}
+}
+
+// connected returns the connection, which several may use at the same time.
+func (s *Server) connected() (*ldap.Conn, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.link != nil && !s.link.IsClosing() {
+		return s.link, nil
+	}
+	security := pinned.Transport(s.URL.Hostname(), s.Fingerprint).TLSClientConfig
+	c, err := ldap.DialURL(s.URL.String(), ldap.DialWithTLSConfig(security), ldap.DialWithDialer(&net.Dialer{Timeout: patience}))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", enrol.ErrUnreachable, err)
+	}
+	c.SetTimeout(patience)
+	if s.URL.Scheme == "ldap" {
+		err = c.StartTLS(security)
+	}
+	if err == nil && s.Login != "" {
+		err = c.Bind(s.Login, s.Password)
+	}
+	if err != nil {
+		_ = c.Close()
+		return nil, s.explain(err)
+	}
+	s.link = c
+	return c, nil
+}
+
+// explain says whether an error is a word of the server, or the lack of one.
+func (s *Server) explain(err error) error {
+	var word *ldap.Error
+	switch {
+	case !errors.As(err, &word), word.ResultCode >= ldap.ErrorNetwork, word.ResultCode == ldap.LDAPResultBusy, word.ResultCode == ldap.LDAPResultUnavailable:
+		return fmt.Errorf("%w: %w", enrol.ErrUnreachable, err)
+	}
+	return fmt.Errorf("%w: the server answers %s%s", enrol.ErrRefused, ldap.LDAPResultCodeMap[word.ResultCode], said(word))
+}
+
+func said(word *ldap.Error) string {
+	if word.Err == nil || word.Err.Error() == "" {
+		return ""
+	}
+	return " (" + word.Err.Error() + ")"
+}
+
+// Look implements enrol.System.
+func (s *Server) Look(ctx context.Context, names []string) ([]entry.Seen, error) {
+	all := make([]entry.Seen, len(names))
+	for i, name := range names {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		c, err := s.connected()
+		if err == nil {
+			all[i], err = s.look(c, name)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+func (s *Server) look(c *ldap.Conn, name string) (entry.Seen, error) {
+	seen := entry.Seen{Name: name}
+	found, err := c.Search(ldap.NewSearchRequest(name, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false, "(objectClass=*)", append(slices.Clone(s.Attributes), s.Mark), nil))
+	if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
+		return seen, nil
+	}
+	if err != nil {
+		return seen, s.explain(err)
+	}
+	for _, e := range found.Entries {
+		for _, a := range s.Attributes {
+			for _, v := range e.GetEqualFoldAttributeValues(a) {
+				seen.Values = append(seen.Values, a+": "+v)
+			}
+		}
+		for _, v := range e.GetEqualFoldAttributeValues(s.Mark) {
+			if _, is := entry.ParseOwner(v); is {
+				seen.Owner = v
+			}
+		}
+		if len(seen.Values) == 0 { // it is there all the same
+			seen.Values = []string{"an entry without them"}
+		}
+	}
+	return seen, nil
+}
+
+// mostLooked is how often a name is looked at that changes meanwhile.
+const mostLooked = 3
+
+// Change implements enrol.System.
+func (s *Server) Change(ctx context.Context, change entry.Change) error {
+	var last error
+	for range mostLooked {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		c, err := s.connected()
+		if err != nil {
+			return err
+		}
+		seen, err := s.look(c, change.Name)
+		if err != nil {
+			return err
+		}
+		verdict, err := change.Judge(seen)
+		if err != nil || verdict == entry.Nothing {
+			return err
+		}
+		switch {
+		case verdict == entry.Enter:
+			last = c.Add(s.addition(change))
+		case len(change.Want) == 0:
+			last = c.Del(ldap.NewDelRequest(change.Name, nil))
+		default:
+			last = s.modify(c, change, seen)
+		}
+		if last == nil {
+			return nil
+		}
+		if !ldap.IsErrorAnyOf(last, ldap.LDAPResultEntryAlreadyExists, ldap.LDAPResultNoSuchObject, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAttributeOrValueExists) {
+			break // else it has changed meanwhile
+		}
+	}
+	return fmt.Errorf("%s: %w", change.Name, s.explain(last))
+}
+
+func (s *Server) addition(c entry.Change) *ldap.AddRequest {
+	add := ldap.NewAddRequest(c.Name, nil)
+	for name, values := range byAttribute(c.Want) {
+		add.Attribute(name, values)
+	}
+	add.Attribute(s.Mark, []string{c.Owner.String()})
+	return add
+}
+
+// modify brings an entry of ours in line. What others have added to it stays.
+func (s *Server) modify(c *ldap.Conn, change entry.Change, seen entry.Seen) error {
+	has := func(v string) bool { return slices.Contains(seen.Values, v) }
+	gone := slices.DeleteFunc(change.Gone(), func(v string) bool { return !has(v) })
+	missing := slices.DeleteFunc(slices.Clone(change.Want), has)
+	m := ldap.NewModifyRequest(change.Name, nil)
+	for name, values := range byAttribute(gone) {
+		m.Delete(name, values)
+	}
+	for name, values := range byAttribute(missing) {
+		m.Add(name, values)
+	}
+	if seen.Owner != change.Owner.String() {
+		m.Delete(s.Mark, []string{seen.Owner})
+		m.Add(s.Mark, []string{change.Owner.String()})
+	}
+	if len(m.Changes) == 0 {
+		return nil
+	}
+	return c.Modify(m)
+}
+
+func byAttribute(values []string) map[string][]string {
+	all := map[string][]string{}
+	for _, v := range values {
+		name, value, _ := strings.Cut(v, ": ")
+		all[name] = append(all[name], value)
+	}
+	return all
+}

@@ -1,0 +1,63 @@
+package plan
+
+import (
+	"slices"
+
+	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/sites"
+)
+
+// newestVersions has machines that name no version of their template cloned from the newest one that their
+// site has. What was begun goes on with the version that it was begun with, and where a site was not asked
+// a machine is wanted as it was made.
+func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
+	has := make(map[machine.Key]*ledger.Machine, len(known))
+	for i := range known {
+		has[known[i].Key] = &known[i]
+	}
+	newest := map[string]map[string]int{}
+	for name, answer := range asked {
+		newest[name] = answer.Newest()
+	}
+	for _, w := range p.Wanted {
+		if w.Pinned {
+			continue
+		}
+		v, err := machine.ParseVersion(p.Setup.TemplateSource(w.Template))
+		if _, isTemplate := p.Setup.Templates[w.Template]; !isTemplate || err != nil || v.Number > 0 {
+			continue // it has no versions
+		}
+		v.Number = newest[w.Site][v.Template]
+		if k := has[w.Key]; k != nil && (asked[w.Site] == nil || k.State == proof.Making) {
+			if was, is := machine.VersionOf(k.Spec.Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
+				v = was
+			}
+		}
+		w.Clone.Template = v.String()
+	}
+}
+
+// addComing adds templates that are yet to be fetched to those that sites have. Clones of them can be made wherever
+// their store is reached.
+func addComing(asked sites.Surveys, coming map[string][]contract.Template) {
+	for name, templates := range coming {
+		answer := asked[name]
+		if answer == nil {
+			continue
+		}
+		for _, t := range templates {
+			for _, h := range answer.Hosts {
+				if slices.Contains(h.Stores, t.Store) {
+					t.Hosts = append(t.Hosts, h.Name)
+				}
+			}
+			if len(t.Hosts) > 0 {
+				t.Host = t.Hosts[0]
+			}
+			answer.Templates = append(answer.Templates, t)
+		}
+	}
+}

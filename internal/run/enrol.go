@@ -1,0 +1,141 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"mintbatch/internal/core/entry"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/notice"
+	"mintbatch/internal/core/step"
+	"mintbatch/internal/enrol"
+	"mintbatch/internal/ledger"
+)
+
+// Around is what an engine needs of the systems around machines.
+type Around struct {
+	// System finds a system by its name.
+	System func(name string) (enrol.System, error)
+	// Entries is what is to stand in systems for a machine.
+	Entries func(m *machine.Machine, hostKey string) []entry.Item
+	// Entered is what machines have there, or may have.
+	Entered map[machine.Key]entry.Entered
+	// Tell makes notices of an event, and Told is called once they are kept; nil if nobody is told.
+	Tell func(e notice.Event) []ledger.Outgoing
+	Told func()
+	// Leave leaves the entries of machines that are retired.
+	Leave bool
+}
+
+// enrols reports whether a machine has, or is to have, entries.
+func (j *job) enrols(m *machine.Machine) bool {
+	return len(j.has().Items) > 0 || j.Around.Entries != nil && len(j.Around.Entries(m, "")) > 0
+}
+
+// has is what the machine has in the systems around it, or may have.
+func (j *job) has() entry.Entered {
+	if j.entered != nil {
+		return *j.entered
+	}
+	return j.Around.Entered[j.work.Key]
+}
+
+// enrolAct is the step by which a machine, or what becomes of it, has its entries and no others. Where it has them already, by the
+// ledger, no system is asked unless that is to be done always.
+func (j *job) enrolAct(m *machine.Machine, always bool) act {
+	return act{name: step.Enrol, input: time.Now(), do: func(ctx, _ context.Context) error {
+		hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
+		if err != nil {
+			return err
+		}
+		return j.enrol(ctx, m, hostKey, always)
+	}}
+}
+
+// enrol brings the entries of a machine in line with what it is. What may be entered is written down first.
+func (j *job) enrol(ctx context.Context, m *machine.Machine, hostKey string, always bool) error {
+	had, owner := j.has(), entry.Owner{Ledger: j.Owner, Key: m.Key}
+	want := entry.KeepFingerprints(j.Around.Entries(m, hostKey), had, hostKey)
+	if !always && entry.Same(had, want, owner) {
+		return nil
+	}
+	may := entry.Union(had, want)
+	if may.Owner.IsZero() {
+		may.Owner = owner
+	} else if may.Owner != owner {
+		may.Next = owner
+	}
+	if err := j.putEntered(ctx, may); err != nil {
+		return err
+	}
+	if err := j.change(ctx, entry.Changes(had, want, owner)); err != nil {
+		return err
+	}
+	return j.putEntered(ctx, entry.Entered{Owner: owner, Items: want})
+}
+
+func (j *job) putEntered(ctx context.Context, e entry.Entered) error {
+	if err := j.Ledger.PutEntered(context.WithoutCancel(ctx), j.work.Key, e); err != nil {
+		return err
+	}
+	j.entered = &e
+	return nil
+}
+
+func (j *job) change(ctx context.Context, changes []entry.Change) error {
+	if err := j.Ledger.Current(); err != nil {
+		return err // another run may be at this machine by now
+	}
+	ctx, cancel := context.WithTimeout(ctx, j.Times[AnyStep])
+	defer cancel()
+	for waited := time.Duration(0); ; waited += retryDelay {
+		err := enrol.Make(ctx, j.Around.System, changes)
+		var foreign *entry.Foreign
+		if !errors.As(err, &foreign) || waited >= longestWait {
+			return err
+		}
+		if _, ours := foreign.OtherOf(j.Owner); !ours {
+			return err
+		}
+		if err := sleep(ctx, retryDelay); err != nil {
+			return err
+		}
+	}
+}
+
+// longestWait is how long a name is waited for that another machine of this ledger has: it may be about to get another one.
+const longestWait = 5 * time.Second
+
+// withdrawAct is the step that takes out all entries of a machine that is to be retired. Of one that is not ours it takes out
+// none.
+func (j *job) withdrawAct() act {
+	return act{name: step.Withdraw, do: func(ctx, _ context.Context) error {
+		for _, c := range j.clones() {
+			if _, err := j.owned(ctx, c.id); err != nil {
+				return err
+			}
+		}
+		had, owner := j.has(), entry.Owner{Ledger: j.Owner, Key: j.work.Key}
+		had.Open = true
+		if err := j.putEntered(ctx, had); err != nil {
+			return err
+		}
+		lost := len(had.Items) == 0 // by a ledger that was made again
+		if lost {
+			hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
+			if err != nil {
+				return err
+			}
+			had = entry.Entered{Owner: owner, Items: j.Around.Entries(j.work.Machine, hostKey)}
+		}
+		changes := entry.Changes(had, nil, owner)
+		for i := range changes {
+			changes[i].Forgotten = lost
+		}
+		if err := j.change(ctx, changes); err != nil {
+			return err
+		}
+		return j.putEntered(ctx, entry.Entered{})
+	}}
+}
