@@ -63,6 +63,11 @@ real:
 	./real/guest.sh $(GUEST)
 	MINTBATCH_REAL_GUEST=$(GUEST) ./real/host.sh $(GO) test -tags real -count=1 -timeout 60m -v -run 'TestReal.*$(RUN)' -skip '$(SKIP)' ./cmd/mintbatch
 
+# Beside a domain controller, as root. What is provisioned once is kept outside the checkout.
+DOMAIN ?= $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/mintbatch/domain
+domain:
+	./real/domain.sh $(DOMAIN) $(GO) test -tags real -count=1 -v -run TestInDomain ./cmd/mintbatch
+
 bench-real:
 	./real/guest.sh $(GUEST)
 	MINTBATCH_REAL_GUEST=$(GUEST) ./real/host.sh $(GO) test -tags real -timeout 60m -run '^$$' -bench Libvirt -benchtime 1x ./bench

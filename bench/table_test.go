@@ -44,6 +44,7 @@ func BenchmarkTable(b *testing.B) {
 			t.row("the mint of ten times as many", fmt.Sprintf("%.1f times as long", float64(large)/float64(small)), "", "")
 		}
 		t.wholeWay(t.size(2000), false, 8, 64)
+		t.together(t.size(1000))
 	}
 }
 
@@ -178,10 +179,42 @@ func (t *tabled) ledgers() {
 	t.run(other, "`ledger import` of it", alone("`sqlite3 .read` of a dump", func() error { _ = read.Run(); return dump.Err }), "ledger", "import", filepath.Join(dir, "export"))
 }
 
-// wholeWay takes a batch through its life at a sandbox, and returns how long its mint takes.
-func (t *tabled) wholeWay(n int, shared bool, speed float64, parallel int) time.Duration {
+// batch makes the folder of a batch, whose machines' names have a word, with a sandbox that it is at.
+func (t *tabled) batch(n int, word, ledger string, speed float64, parallel int) (dir, setup string) {
 	dir, err := os.MkdirTemp(t.dir, "way")
 	require.NoError(t, err)
+	url, fingerprint := t.serve(dir, speed)
+	setup = regexp.MustCompile(`sites: .*`).ReplaceAllLiteralString(setupText,
+		fmt.Sprintf(`sites: {%s: {kind: gateway, url: "%s", fingerprint: "%s", token: "file:sandbox/token", parallel: %d}}`, word, url, fingerprint, parallel))
+	setup = "sheet: m.csv\nledger: " + ledger + "\n" + setup
+	t.write(dir, "mintbatch.yaml", []byte(setup))
+	t.write(dir, "m.csv", bytes.ReplaceAll(rows(n), []byte("sonar-0"), []byte(word+"-0")))
+	return dir, setup
+}
+
+// together mints two batches at the same time, with one ledger.
+func (t *tabled) together(n int) {
+	for batches := 1; batches <= 2; batches++ {
+		ledger := servertest.Database(t) + "?sslmode=disable"
+		var all []*exec.Cmd
+		for i := range batches {
+			mint := exec.Command(t.program, "mint", "--yes")
+			mint.Dir, _ = t.batch(n, fmt.Sprintf("quay%d", i), ledger, 1e6, 32)
+			all = append(all, mint)
+		}
+		began := time.Now()
+		for _, mint := range all {
+			require.NoError(t, mint.Start())
+		}
+		for _, mint := range all {
+			require.NoError(t, mint.Wait())
+		}
+		t.row(fmt.Sprintf("`mint`, %d machines, ledger in PostgreSQL, %d at the same time", n, batches), fmt.Sprintf("%.2f s", time.Since(began).Seconds()), "", "")
+	}
+}
+
+// wholeWay takes a batch through its life at a sandbox, and returns how long its mint takes.
+func (t *tabled) wholeWay(n int, shared bool, speed float64, parallel int) time.Duration {
 	ledger, where := "l", "a file"
 	if shared {
 		ledger, where = servertest.Database(t)+"?sslmode=disable", "PostgreSQL"
@@ -190,12 +223,7 @@ func (t *tabled) wholeWay(n int, shared bool, speed float64, parallel int) time.
 	if speed < 1000 {
 		at += fmt.Sprintf(", %d side by side at a site that takes %.2f s for a clone and %.1f s for a boot", parallel, 2/speed, 12/speed)
 	}
-	url, fingerprint := t.serve(dir, speed)
-	text := regexp.MustCompile(`sites: .*`).ReplaceAllLiteralString(setupText,
-		fmt.Sprintf(`sites: {quay: {kind: gateway, url: "%s", fingerprint: "%s", token: "file:sandbox/token", parallel: %d}}`, url, fingerprint, parallel))
-	text = "sheet: m.csv\nledger: " + ledger + "\n" + text
-	t.write(dir, "mintbatch.yaml", []byte(text))
-	t.write(dir, "m.csv", rows(n))
+	dir, text := t.batch(n, "sonar", ledger, speed, parallel)
 	took := t.run(dir, "`mint`"+at, "", "mint", "--yes")
 	t.run(dir, "an unchanged `mint`"+at, alone("`check`", func() error {
 		c := exec.Command(t.program, "check")

@@ -77,8 +77,13 @@ func dying() {
 
 func TestScripts(t *testing.T) {
 	t.Parallel()
+	scripts(t, "testdata/script")
+}
+
+// scripts runs those of a folder.
+func scripts(t *testing.T, dir string) {
 	testscript.Run(t, testscript.Params{
-		Dir:       "testdata/script",
+		Dir:       dir,
 		Setup:     func(e *testscript.Env) error { e.Setenv("HOME", e.WorkDir); return nil },
 		Condition: condition,
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
@@ -89,6 +94,7 @@ func TestScripts(t *testing.T) {
 			"names":        names,
 			"records":      records,
 			"directory":    startDirectory,
+			"domain":       domain,
 			"dns-add":      byOthers(true),
 			"dns-delete":   byOthers(false),
 			"lacks":        lacks,

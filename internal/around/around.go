@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -18,6 +19,8 @@ import (
 	"mintbatch/internal/enrol/book"
 	"mintbatch/internal/enrol/directory"
 	"mintbatch/internal/enrol/dns"
+	"mintbatch/internal/enrol/kerberos"
+	"mintbatch/internal/input"
 	"mintbatch/internal/vault"
 )
 
@@ -122,6 +125,9 @@ const usualTTL = time.Hour
 func (s *Systems) dns(d setup.DNS) (enrol.System, error) {
 	o := dns.Options{Server: d.Server.AddrPort, Key: d.Key.Name, Algorithm: string(cmp.Or(d.Key.Algorithm, "hmac-sha256")), Zones: d.Zones, TTL: cmp.Or(d.TTL, usualTTL)}
 	var err error
+	if o.Kerberos, err = s.kerberos(d.Kerberos); err != nil {
+		return nil, err
+	}
 	if o.Secret, err = s.secret("key", d.Key.Secret); err != nil {
 		return nil, err
 	}
@@ -133,7 +139,37 @@ func (s *Systems) directory(d setup.Directory) (enrol.System, error) {
 	if err != nil {
 		return nil, err
 	}
-	return directory.New(directory.Options{URL: d.URL.URL, Fingerprint: d.Fingerprint, Login: d.Login, Password: password, Attributes: slices.Sorted(maps.Keys(d.Attributes)), Mark: d.MarkedBy()}), nil
+	login, err := s.kerberos(d.Kerberos)
+	if err != nil {
+		return nil, err
+	}
+	o := directory.Options{URL: d.URL.URL, Fingerprint: d.Fingerprint, Login: d.Login, Password: password, Kerberos: login, Attributes: slices.Sorted(maps.Keys(d.Attributes)), Mark: d.MarkedBy()}
+	if d.IsDomain() {
+		return directory.NewDomain(o, d.Domain, d.Groups, directory.AtRetire{Keep: cmp.Or(d.AtRetire, setup.DeleteAccount) != setup.DeleteAccount, Unit: d.RetiredUnit}), nil
+	}
+	return directory.New(o), nil
+}
+
+// kerberos resolves a login of a realm; nil for none.
+func (s *Systems) kerberos(k setup.Kerberos) (*kerberos.Login, error) {
+	if k.IsZero() {
+		return nil, nil
+	}
+	l := &kerberos.Login{Realm: k.Realm, Servers: k.Servers, Name: k.Login, Host: k.Host}
+	if path, is := k.Keytab.File(); is {
+		var err error
+		path = s.vault.Path(path)
+		if err = input.OwnOnly(path); err == nil {
+			l.Keytab, err = os.ReadFile(path)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("its keytab: %w", err)
+		}
+		return l, nil
+	}
+	var err error
+	l.Password, err = s.secret("password", k.Password)
+	return l, err
 }
 
 func (s *Systems) book(b setup.Book) (enrol.System, error) {

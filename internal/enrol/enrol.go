@@ -25,6 +25,13 @@ type Checker interface {
 	Check(ctx context.Context, items []entry.Item) ([][]string, error)
 }
 
+// Domain is a System of accounts with which guests join a domain.
+type Domain interface {
+	System
+	// SetPassword gives an account that has been entered another password. Whether that may be done is asked of entry.Change.Judge.
+	SetPassword(ctx context.Context, c entry.Change, password string) error
+}
+
 // ErrUnreachable means that a system gave no answer, or none that can be used: whether it has done what it was asked is not
 // known.
 var ErrUnreachable = errors.New("cannot be reached")
@@ -45,19 +52,23 @@ func Make(ctx context.Context, find func(system string) (System, error), changes
 		if err != nil {
 			return err
 		}
-		for tried := 1; ; tried++ {
-			err = s.Change(ctx, c)
-			if !errors.Is(err, ErrUnreachable) || ctx.Err() != nil || tried == mostTried {
-				break
-			}
-			select {
-			case <-ctx.Done():
-			case <-time.After(retryDelay):
-			}
-		}
-		if err != nil {
+		if err := Try(ctx, func() error { return s.Change(ctx, c) }); err != nil {
 			return fmt.Errorf("%s: %w", c.System, err)
 		}
 	}
 	return nil
+}
+
+// Try does something again while the system that it is done at gives no answer.
+func Try(ctx context.Context, do func() error) error {
+	for tried := 1; ; tried++ {
+		err := do()
+		if !errors.Is(err, ErrUnreachable) || ctx.Err() != nil || tried == mostTried {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(retryDelay):
+		}
+	}
 }

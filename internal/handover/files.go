@@ -125,6 +125,11 @@ func revealed(ctx context.Context, d *mint.Desk, m machine.Machine, in *answers.
 			}
 		}
 	}
+	if m.Guest.Joins != "" {
+		if in.Secrets.Account, err = opened(run.SealedAccount); err != nil {
+			return err
+		}
+	}
 	if in.Secrets.HostKeyPrivate, err = opened(run.SealedHostKey); err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"mintbatch/internal/core/entry"
@@ -138,4 +139,29 @@ func (j *job) withdrawAct() act {
 		}
 		return j.putEntered(ctx, entry.Entered{})
 	}}
+}
+
+// prepareAccount gives the machine's account in the domain that it joins the password that is in its seed. A guest that has joined has
+// another one: that is only replaced where it gets a new seed.
+func (j *job) prepareAccount(ctx context.Context, password string) error {
+	if password == "" {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, j.Times[AnyStep])
+	defer cancel()
+	owner := entry.Owner{Ledger: j.Owner, Key: j.work.Key}
+	for _, item := range j.has().Items {
+		s, err := j.Around.System(item.System)
+		if err != nil {
+			return err
+		}
+		if domain, is := s.(enrol.Domain); is {
+			c := entry.Change{System: item.System, Name: item.Name, Had: item.Values, Want: item.Values, Was: owner, Owner: owner}
+			if err := enrol.Try(ctx, func() error { return domain.SetPassword(ctx, c, password) }); err != nil {
+				return fmt.Errorf("%s: %w", item.System, err)
+			}
+			return nil
+		}
+	}
+	return fmt.Errorf("it has no account in %s: `mintbatch mint` enters it", j.work.Machine.Guest.Joins)
 }

@@ -52,6 +52,9 @@ func (j *job) seed(ctx context.Context) error {
 	if err := j.enrolKey(ctx, made.hostKey); err != nil {
 		return err
 	}
+	if err := j.prepareAccount(ctx, made.account); err != nil {
+		return err
+	}
 	if made.token != "" {
 		if err := j.Ledger.ExpectCall(context.WithoutCancel(ctx), j.work.Key, j.work.Generation, made.token); err != nil {
 			return err
@@ -94,6 +97,7 @@ func (j *job) enrolKey(ctx context.Context, hostKey string) error {
 type madeSeed struct {
 	image   []byte
 	hostKey string
+	account string // the password of its account in a domain; empty if it joins none
 	token   string // the digest of that with which the guest calls home; empty if it does not
 }
 
@@ -118,7 +122,7 @@ func (j *job) makeSeed() (made madeSeed, sealed map[string]string, err error) {
 	if err != nil {
 		return made, nil, err
 	}
-	made.hostKey = in.Secrets.HostKeyPublic
+	made.hostKey, made.account = in.Secrets.HostKeyPublic, in.Secrets.Account
 	made.image, err = s.Image()
 	return made, sealed, err
 }
@@ -134,6 +138,12 @@ func TokenDigest(token string) string {
 
 // SealedHostKey is the name of a sealed host key.
 const SealedHostKey = "host-key"
+
+// SealedAccount is the name of the sealed password with which a guest joins a domain.
+const SealedAccount = "domain-account"
+
+// accountPolicy is that of passwords of computer accounts, which nobody types.
+var accountPolicy = secret.Policy{Length: 48}
 
 // SealedPassword is the name of the sealed password of one of a machine's
 // logins; that of the row itself is the one that is asked for most.
@@ -165,6 +175,12 @@ func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error)
 				return s, nil, err
 			}
 		}
+	}
+	if g.Joins != "" {
+		if s.Account, err = accountPolicy.NewPassword(j.Random); err != nil {
+			return s, nil, err
+		}
+		clear[SealedAccount] = s.Account
 	}
 	for _, a := range g.Accounts() {
 		if a.Password == machine.NoPassword {

@@ -34,6 +34,7 @@ type Secrets struct {
 	HostKeyPrivate  string            // OpenSSH PEM
 	HostKeyPublic   string
 	HostCertificate string // of the setup's authority, if it has one
+	Account         string // the password of the machine's account in the domain that it joins
 }
 
 // Words writes each of a list as text.
@@ -57,6 +58,9 @@ func Hidden(m machine.Machine, instance string) Input {
 	in := Input{Machine: m, Instance: instance}
 	in.Guest, _ = m.Guest.Unsealed(func(string) (string, error) { return Marker, nil })
 	in.Secrets = Secrets{Hashes: map[string]string{}, Clear: map[string]string{}, HostKeyPrivate: Marker, HostKeyPublic: Marker}
+	if m.Guest.Joins != "" {
+		in.Secrets.Account = Marker
+	}
 	if m.Guest.Confirm == machine.CallHome {
 		in.Home = Marker
 	}

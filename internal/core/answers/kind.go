@@ -26,6 +26,8 @@ type Kind struct {
 	Accounts bool
 	// Stages is set if its guests do stages, and report of them.
 	Stages bool
+	// Joins is set if its guests join a Windows domain with their own account.
+	Joins bool
 	// Free is set if what its files say is the user's own: which seed a guest has read, and
 	// which DNS servers it should ask, is not known.
 	Free bool

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/finding"
@@ -33,6 +34,23 @@ func (b *builder) enrol(r *row) {
 	}
 }
 
+// joins finds the Windows domain that the guests of a row join with their own accounts.
+func (b *builder) joins(r *row) {
+	g := &r.spec.Guest
+	domains := b.setup.Domains(r.spec.Enrol)
+	g.Joins = b.setup.Joins(domains)
+	off := "write join: off in the directory if guests are not to join by themselves"
+	switch kind := kinds.Of(*g); {
+	case len(domains) > 1:
+		b.bad("bad-enrol", r.cell("enrol"), fmt.Sprintf("a machine has its account in one Windows domain, not in several: %s", strings.Join(domains, ", ")), "name one of them")
+	case g.Joins == "":
+	case g.Firstboot != nil && g.Windows.Join.Domain != "":
+		b.bad("bad-enrol", b.contentsAt(r), fmt.Sprintf("the guest would join %s with its own account, and %s with that of join_domain", g.Joins, g.Windows.Join.Domain), "remove join_domain, or "+off)
+	case kind.Reads() && !kind.Joins:
+		b.bad("bad-enrol", r.cell("enrol"), fmt.Sprintf("with the answers %s a guest cannot join %s", kind.Name, g.Joins), off)
+	}
+}
+
 // aliases holds a machine's further names against those of others.
 func (b *builder) aliases(w *Wanted, r *row) {
 	for _, alias := range w.Aliases {
@@ -47,18 +65,24 @@ func (b *builder) aliases(w *Wanted, r *row) {
 	}
 }
 
-// entered refuses names that two machines would have in the same DNS server: host names, and aliases that are one.
+// entered refuses names that two machines would have in the same DNS server or Windows domain, and those that are too long for one.
 func (b *builder) entered() {
 	first := map[string]*Wanted{}
 	for _, w := range b.wanted {
 		for _, system := range w.Enrol {
-			name := system + " " + strings.ToLower(w.Guest.FQDN())
-			if _, is := b.setup.DNS[system]; !is || w.Guest.Domain == "" || w.Misnamed {
+			name := b.nameIn(system, w)
+			if name == "" || w.Misnamed {
 				continue
 			}
+			if b.setup.Directory[system].IsDomain() && len(w.Guest.Hostname) > entry.LongestAccount {
+				b.touched = []string{w.Name}
+				b.bad("bad-enrol", Origin{Value: w.Guest.Hostname, At: w.hostnameAt()}, fmt.Sprintf("the host name %s has more than %d characters, which a computer account must not have", w.Guest.Hostname, entry.LongestAccount), "write a shorter name in the column hostname, or enrol: none")
+				break
+			}
+			name = system + " " + name
 			if other, taken := first[name]; taken {
 				b.touched = []string{w.Name}
-				b.add(finding.Finding{Code: "duplicate-hostname", At: w.hostnameAt(), Value: w.Guest.Hostname, Message: fmt.Sprintf("host name %s is already entered in %s for %s", strings.ToLower(w.Guest.FQDN()), system, other.Key),
+				b.add(finding.Finding{Code: "duplicate-hostname", At: w.hostnameAt(), Value: w.Guest.Hostname, Message: fmt.Sprintf("host name %s is already entered in %s for %s", b.nameIn(system, w), system, other.Key),
 					Hint: "choose another name, or write enrol: none in one of the rows"})
 				break
 			}
@@ -71,4 +95,15 @@ func (b *builder) entered() {
 			}
 		}
 	}
+}
+
+// nameIn is the name that a machine is entered under in a system, if two machines must not have the same one there.
+func (b *builder) nameIn(system string, w *Wanted) string {
+	if _, is := b.setup.DNS[system]; is && w.Guest.Domain != "" {
+		return strings.ToLower(w.Guest.FQDN())
+	}
+	if b.setup.Directory[system].IsDomain() {
+		return strings.ToLower(w.Guest.Hostname)
+	}
+	return ""
 }

@@ -107,6 +107,7 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 	b.enrol(r)
 	spec.Clone.DiskKind = column.DiskKind(r.text("disk"))
 	b.guest(r)
+	b.joins(r)
 	b.check(r)
 	spec.DropSeed = dropsSeed(template, *spec)
 	return r, *spec

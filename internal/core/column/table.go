@@ -54,6 +54,7 @@ var table = slices.Concat([]Column{
 	field(Column{Name: "licence", Stays: true, Headings: []string{"license", "licence key", "license key", "product key"}, Literal: true, Secret: true, Change: NextBoot}, func(s *machine.Spec) *string { return &s.Guest.Licence }, plain),
 	field(Column{Name: "hash", Change: NextBoot}, func(s *machine.Spec) *machine.Hash { return &s.Guest.Hash }, brief).setting(),
 	field(Column{Name: "custom_answers", Change: NextBoot}, func(s *machine.Spec) **machine.OwnAnswers { return &s.Guest.Own }, brief).setting(),
+	field(Column{Name: "joins", Change: NextBoot}, func(s *machine.Spec) *string { return &s.Guest.Joins }, plain).setting(),
 	{Name: "firstboot", inSheet: true, Headings: []string{"first boot"}},
 }, contents(), []Column{
 	cell(Column{Name: "power", Stays: true, Headings: []string{"power state"}}, func(s *machine.Spec) *machine.Power { return &s.Power }, plain, oneOf("power", machine.On, machine.StayOn, machine.Off, machine.ConfirmThenOff)),

@@ -28,23 +28,31 @@ func (d Directory) Of(m *machine.Machine) (Item, error) {
 		return Item{}, err
 	}
 	item := Item{System: d.System, Name: string(name)}
-	for _, attribute := range slices.Sorted(maps.Keys(d.Attributes)) {
-		for _, text := range d.Attributes[attribute] {
-			value, err := notice.Fill(text, data, func(s string) string { return s })
-			if err != nil {
-				return Item{}, fmt.Errorf("%s: %w", attribute, err)
-			}
-			for line := range strings.Lines(string(value)) {
-				if line = strings.TrimSpace(line); line != "" && !slices.Contains(item.Values, attribute+": "+line) {
-					item.Values = append(item.Values, attribute+": "+line)
-				}
-			}
-		}
+	if item.Values, err = d.values(data); err != nil {
+		return Item{}, err
 	}
 	if len(item.Values) == 0 {
 		return Item{}, errors.New("it has no attributes")
 	}
 	return item, nil
+}
+
+// values are what the templates of the attributes come to.
+func (d Directory) values(data map[string]any) (all []string, err error) {
+	for _, attribute := range slices.Sorted(maps.Keys(d.Attributes)) {
+		for _, text := range d.Attributes[attribute] {
+			value, err := notice.Fill(text, data, func(s string) string { return s })
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", attribute, err)
+			}
+			for line := range strings.Lines(string(value)) {
+				if line = strings.TrimSpace(line); line != "" && !slices.Contains(all, attribute+": "+line) {
+					all = append(all, attribute+": "+line)
+				}
+			}
+		}
+	}
+	return all, nil
 }
 
 // EscapeDN writes a value so that it is one part of a distinguished name (RFC 4514, section 2.4).

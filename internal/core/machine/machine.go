@@ -153,6 +153,8 @@ type Guest struct {
 	Confirm Confirm `json:"confirm,omitempty"`
 	// Hash is how passwords are hashed.
 	Hash Hash `json:"hash,omitzero"`
+	// Joins is the Windows domain that the guest joins with an account of its own that stands there already.
+	Joins string `json:"joins,omitempty"`
 	// Own are answers of the user's own, for the answers `files`.
 	Own *OwnAnswers `json:"custom_answers,omitempty"`
 	// The first-boot contents are shared by all machines that have the same; nil

@@ -19,6 +19,7 @@ import (
 type DNS struct {
 	Server       Server         `key:"server" doc:"address of the primary server, with its port if that is not 53"`
 	Key          UpdateKey      `key:"key" doc:"the key that signs updates (TSIG, RFC 8945)"`
+	Kerberos     Kerberos       `key:"kerberos" doc:"instead of a key: the login that signs updates, as Windows domains want it (GSS-TSIG, RFC 3645)"`
 	Zones        []string       `key:"zones" doc:"the zones that names are entered in (default: found by asking the server)"`
 	TTL          time.Duration  `key:"ttl" doc:"how long others may keep what is entered (default 1h)"`
 	Reverse      machine.Switch `key:"reverse" doc:"on (the default): also the names of addresses (PTR)"`
@@ -62,13 +63,21 @@ func (Server) Expects() string { return "an address, such as 198.51.100.2 or 198
 
 // Directory is a directory server in which machines are entered.
 type Directory struct {
+	Kind        DirectoryKind       `key:"kind" doc:"entries (the default), or ad: the computer accounts of a Windows domain"`
 	URL         URL                 `key:"url" doc:"ldaps://HOST, or ldap://HOST, which is then secured by StartTLS"`
 	Fingerprint secret.Fingerprint  `key:"fingerprint" doc:"SHA-256 of the certificate to trust, for one that no authority signed"`
-	Login       string              `key:"login" doc:"the distinguished name of the login"`
+	Login       string              `key:"login" doc:"the distinguished name of the login; in a Windows domain also NAME@DOMAIN"`
 	Password    Reference           `key:"password" doc:"of the login, best as file:PATH, env:NAME or secret:NAME"`
+	Kerberos    Kerberos            `key:"kerberos" doc:"instead of login and password: a login of a Kerberos realm"`
 	Entry       string              `key:"entry" doc:"a Go template of the distinguished name of a machine's entry"`
 	Attributes  map[string][]string `key:"attributes" doc:"Go templates of what is in the entry, by attribute; each line is a value"`
-	Mark        string              `key:"mark" doc:"the attribute that says whose an entry is (default description)"`
+	Mark        string              `key:"mark" doc:"the attribute that says whose an entry is (default description; ad: adminDescription)"`
+	Domain      string              `key:"domain" doc:"ad: the DNS name of the domain"`
+	Unit        string              `key:"ou" doc:"ad: a Go template of where accounts are (default CN=Computers of the domain)"`
+	Groups      []string            `key:"groups" doc:"ad: distinguished names of the groups that accounts are members of"`
+	Join        machine.Switch      `key:"join" doc:"ad: on (the default): guests join the domain with their own account"`
+	AtRetire    AtRetire            `key:"at_retire" doc:"ad: what becomes of the account of a retired machine: delete (the default), disable, or move: disabled, and moved to retired_ou"`
+	RetiredUnit string              `key:"retired_ou" doc:"ad: where accounts of retired machines are moved"`
 }
 
 // checkDirectory holds a directory server against itself, on a machine that is made up.
@@ -82,8 +91,13 @@ func (s *Setup) checkDirectory(name string, d Directory, bad report) {
 	if d.URL.IsZero() || d.URL.Scheme != "ldaps" && d.URL.Scheme != "ldap" {
 		bad(fmt.Sprintf("directory %s needs a url that begins with ldaps:// or ldap://", name), "", "directory", name, "url")
 	}
-	sample := &machine.Machine{Key: machine.Key{Site: "x", Name: "x"}}
-	if _, err := d.entries(name).Of(sample); err != nil {
+	d.Kerberos.check("directory "+name, []string{"directory", name, "kerberos"}, bad)
+	if !d.Kerberos.IsZero() && d.Login != "" {
+		bad(fmt.Sprintf("directory %s has two logins", name), "remove login and password, or kerberos", "directory", name, "login")
+	}
+	if d.IsDomain() {
+		s.checkDomain(name, d, bad)
+	} else if _, err := d.entries(name).Of(sampleMachine()); err != nil {
 		bad(fmt.Sprintf("directory %s: %s", name, err), "write for example entry: \"cn={{.machine.hostname}},ou=hosts,dc=brackwater,dc=example\", and attributes", "directory", name)
 	}
 	for attribute := range d.Attributes {
@@ -97,8 +111,26 @@ func (d Directory) entries(system string) entry.Directory {
 	return entry.Directory{System: system, Entry: d.Entry, Attributes: d.Attributes}
 }
 
+// sampleMachine is one on which templates are tried.
+func sampleMachine() *machine.Machine {
+	return &machine.Machine{Key: machine.Key{Site: "x", Name: "x"}}
+}
+
+// item is what is to stand in the directory for a machine.
+func (d Directory) item(system string, m *machine.Machine) (entry.Item, error) {
+	if d.IsDomain() {
+		return d.computers(system).Of(m)
+	}
+	return d.entries(system).Of(m)
+}
+
 // MarkedBy is the attribute that says whose an entry is.
-func (d Directory) MarkedBy() string { return cmp.Or(d.Mark, "description") }
+func (d Directory) MarkedBy() string {
+	if d.IsDomain() {
+		return cmp.Or(d.Mark, "adminDescription")
+	}
+	return cmp.Or(d.Mark, "description")
+}
 
 // Book is an address book of others. In short it is just its URL.
 type Book struct {
@@ -157,6 +189,14 @@ func (s *Setup) checkAround(bad report) {
 		if d.Key.Secret.IsZero() != (d.Key.Name == "") {
 			bad(fmt.Sprintf("dns %s: a key has a name and a secret", name), "write both, or neither for a server that takes unsigned updates", "dns", name, "key")
 		}
+		d.Kerberos.check("dns "+name, []string{"dns", name, "kerberos"}, bad)
+		switch {
+		case d.Kerberos.IsZero():
+		case d.Key.Name != "":
+			bad(fmt.Sprintf("dns %s: updates are signed either by a key or by a Kerberos login", name), "remove key or kerberos", "dns", name, "key")
+		case d.Kerberos.Host == "":
+			bad(fmt.Sprintf("dns %s: its Kerberos login needs the name that the server has in the realm", name), "write for example host: dc1.brackwater.example", "dns", name, "kerberos", "host")
+		}
 		if d.TTL != 0 && d.TTL < time.Second || d.TTL > 7*24*time.Hour {
 			bad(fmt.Sprintf("dns %s: the TTL must be from 1s to 168h", name), "", "dns", name, "ttl")
 		}
@@ -200,7 +240,7 @@ func (s *Setup) Entries(m *machine.Machine, hostKey string) (all []entry.Item) {
 			all = append(all, s.names(system, d, m).Of(m, hostKey)...)
 		}
 		if d, is := s.Directory[system]; is {
-			if item, err := d.entries(system).Of(m); err == nil { // it was tried when the setup was read
+			if item, err := d.item(system, m); err == nil { // it was tried when the setup was read
 				all = append(all, item)
 			}
 		}

@@ -18,6 +18,10 @@ var examples = map[string]any{
 	"Notice.on":     []string{"confirmed", "retired"}, "Notice.url": "https://records.brackwater.example/items", "Notice.fingerprint": "sha256:547e4c0d...", "Notice.token": "file:records.token",
 	"Notice.login": "mint", "Notice.password": "file:records.password", "Notice.sign": "file:records.key", "Notice.headers": map[string]any{"X-Desk": "survey"}, "Notice.body": "file:item.json",
 	"Notice.content_type": "application/json", "Notice.take": map[string]any{"item": "/result/id"}, "Notice.after": "change", "Notice.presets": "tide-gauge",
+	"Directory.kerberos": kerberosExample, "DNS.kerberos": kerberosExample, "Directory.domain": "brackwater.example", "Directory.ou": "OU={{.machine.preset}},DC=brackwater,DC=example",
+	"Directory.groups": []string{"CN=survey-nodes,OU=groups,DC=brackwater,DC=example"}, "Directory.retired_ou": "OU=retired,DC=brackwater,DC=example",
+	"Kerberos.realm": "BRACKWATER.EXAMPLE", "Kerberos.servers": []string{"dc1.brackwater.example"}, "Kerberos.login": "enroller", "Kerberos.password": "file:enroller.password",
+	"Kerberos.keytab": "file:enroller.keytab", "Kerberos.host": "dc1.brackwater.example",
 	"DNS.server": "198.51.100.2", "DNS.key": map[string]any{"name": "mint", "secret": "file:office.tsig"}, "DNS.zones": []string{"brackwater.example", "100.51.198.in-addr.arpa"},
 	"UpdateKey.name": "mint", "UpdateKey.secret": "file:office.tsig", "Network.enrol": "office",
 	"Setup.networks":  map[string]any{"survey": map[string]any{"subnet": "198.51.100.0/24", "gateway": "198.51.100.1"}},
@@ -97,3 +101,5 @@ var cells = map[string]struct{ doc, example string }{
 	"aliases": {"further names of it, each with or without a domain", "tide-north"}, "enrol": {"the systems around it that it is entered in, besides those of its networks; none for no system", "office"},
 	"owner": {"who the machine is for", "tide desk"}, "notes": {"free text", "spare"}, "until": {"the last day on which it may run", "2027-03-31"}, "labels": {"NAME=VALUE, several separated by spaces", "leg=north"},
 }
+
+var kerberosExample = map[string]any{"realm": "BRACKWATER.EXAMPLE", "login": "enroller", "keytab": "file:enroller.keytab", "host": "dc1.brackwater.example"}

@@ -3,6 +3,7 @@
 package directory
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,10 +15,12 @@ import (
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
+	"github.com/go-ldap/ldap/v3/gssapi"
 
 	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/secret"
 	"mintbatch/internal/enrol"
+	"mintbatch/internal/enrol/kerberos"
 	"mintbatch/internal/pinned"
 )
 
@@ -25,10 +28,11 @@ import (
 type Options struct {
 	URL         *url.URL // ldaps, or ldap with StartTLS
 	Fingerprint secret.Fingerprint
-	Login       string // a distinguished name; empty for none
+	Login       string // a distinguished name, or a domain's NAME@DOMAIN; empty for none
 	Password    string
-	Attributes  []string // that are entered
-	Mark        string   // the attribute with the mark
+	Kerberos    *kerberos.Login // instead of both; nil for none
+	Attributes  []string        // that are entered
+	Mark        string          // the attribute with the mark
 }
 
 // Server is a directory server.
@@ -71,7 +75,13 @@ func (s *Server) connected() (*ldap.Conn, error) {
 	if s.URL.Scheme == "ldap" {
 		err = c.StartTLS(security)
 	}
-	if err == nil && s.Login != "" {
+	switch {
+	case err != nil:
+	case s.Kerberos != nil:
+		err = s.Kerberos.Use(func(client *gssapi.Client) error {
+			return c.GSSAPIBind(client, "ldap/"+cmp.Or(s.Kerberos.Host, s.URL.Hostname()), "")
+		})
+	case s.Login != "":
 		err = c.Bind(s.Login, s.Password)
 	}
 	if err != nil {
@@ -144,11 +154,24 @@ func (s *Server) look(c *ldap.Conn, name string) (entry.Seen, error) {
 	return seen, nil
 }
 
+// Change implements enrol.System.
+func (s *Server) Change(ctx context.Context, change entry.Change) error {
+	return s.settle(ctx, change, func(c *ldap.Conn) (entry.Seen, error) { return s.look(c, change.Name) }, func(c *ldap.Conn, verdict entry.Verdict, seen entry.Seen) error {
+		switch {
+		case verdict == entry.Enter:
+			return c.Add(s.addition(change))
+		case len(change.Want) == 0:
+			return c.Del(ldap.NewDelRequest(change.Name, nil))
+		}
+		return s.modify(c, change, seen)
+	})
+}
+
 // mostLooked is how often a name is looked at that changes meanwhile.
 const mostLooked = 3
 
-// Change implements enrol.System.
-func (s *Server) Change(ctx context.Context, change entry.Change) error {
+// settle looks at a name, lets the change be judged, and makes it; again, if the name has changed meanwhile.
+func (s *Server) settle(ctx context.Context, change entry.Change, look func(*ldap.Conn) (entry.Seen, error), do func(*ldap.Conn, entry.Verdict, entry.Seen) error) error {
 	var last error
 	for range mostLooked {
 		if err := ctx.Err(); err != nil {
@@ -158,7 +181,7 @@ func (s *Server) Change(ctx context.Context, change entry.Change) error {
 		if err != nil {
 			return err
 		}
-		seen, err := s.look(c, change.Name)
+		seen, err := look(c)
 		if err != nil {
 			return err
 		}
@@ -166,15 +189,7 @@ func (s *Server) Change(ctx context.Context, change entry.Change) error {
 		if err != nil || verdict == entry.Nothing {
 			return err
 		}
-		switch {
-		case verdict == entry.Enter:
-			last = c.Add(s.addition(change))
-		case len(change.Want) == 0:
-			last = c.Del(ldap.NewDelRequest(change.Name, nil))
-		default:
-			last = s.modify(c, change, seen)
-		}
-		if last == nil {
+		if last = do(c, verdict, seen); last == nil {
 			return nil
 		}
 		if !ldap.IsErrorAnyOf(last, ldap.LDAPResultEntryAlreadyExists, ldap.LDAPResultNoSuchObject, ldap.LDAPResultNoSuchAttribute, ldap.LDAPResultAttributeOrValueExists) {

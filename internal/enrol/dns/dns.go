@@ -10,15 +10,18 @@ import (
 	"time"
 
 	"github.com/miekg/dns"
+
+	"mintbatch/internal/enrol/kerberos"
 )
 
 // Options are what is to be known of a server.
 type Options struct {
-	Server    netip.AddrPort // the primary
-	Key       string         // the name of the key that signs; empty for none
-	Algorithm string         // such as hmac-sha256
-	Secret    string         // of the key, in base64
-	Zones     []string       // empty: the server is asked
+	Server    netip.AddrPort  // the primary
+	Key       string          // the name of the key that signs; empty for none
+	Algorithm string          // such as hmac-sha256
+	Secret    string          // of the key, in base64
+	Kerberos  *kerberos.Login // instead of a key: updates are signed by one that is agreed on (GSS-TSIG)
+	Zones     []string        // empty: the server is asked
 	TTL       time.Duration
 }
 
@@ -27,6 +30,9 @@ type Server struct {
 	Options
 	secrets map[string]string // by the name of the key
 	links   chan *dns.Conn    // to the primary, or nil where one is to be opened
+
+	agreeing sync.Mutex
+	agreed   agreement
 
 	mu     sync.Mutex
 	places map[string]place  // of names

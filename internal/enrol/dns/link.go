@@ -24,12 +24,22 @@ const fudge = 300
 
 // ask sends the primary a message and returns its answer. Updates are signed, and so has their answer to be.
 func (s *Server) ask(ctx context.Context, m *dns.Msg) (*dns.Msg, error) {
-	signed := s.Key != "" && m.Opcode == dns.OpcodeUpdate
-	if signed {
-		m.SetTsig(dns.CanonicalName(s.Key), dns.Fqdn(s.Algorithm), fudge, time.Now().Unix())
-	}
 	if s.isSilent() {
 		return nil, fmt.Errorf("%w: it did not answer within %s", enrol.ErrUnreachable, patience)
+	}
+	signed := (s.Key != "" || s.Kerberos != nil) && m.Opcode == dns.OpcodeUpdate
+	client := dns.Client{Net: "tcp", Timeout: patience, TsigSecret: s.secrets}
+	var agreed agreement
+	switch {
+	case signed && s.Kerberos != nil:
+		var err error
+		if agreed, err = s.agree(ctx); err != nil {
+			return nil, err
+		}
+		client.TsigProvider = agreed.key
+		m.SetTsig(agreed.name, algorithmGSS, fudge, time.Now().Unix())
+	case signed:
+		m.SetTsig(dns.CanonicalName(s.Key), dns.Fqdn(s.Algorithm), fudge, time.Now().Unix())
 	}
 	var link *dns.Conn
 	select {
@@ -38,9 +48,9 @@ func (s *Server) ask(ctx context.Context, m *dns.Msg) (*dns.Msg, error) {
 		return nil, ctx.Err()
 	}
 	reused := link != nil
-	reply, err := s.exchange(ctx, &link, m)
+	reply, err := s.exchange(ctx, client, &link, m)
 	if err != nil && reused && !signed && ctx.Err() == nil { // the server may have closed it meanwhile
-		reply, err = s.exchange(ctx, &link, m)
+		reply, err = s.exchange(ctx, client, &link, m)
 	}
 	s.links <- link
 	var slow net.Error
@@ -48,6 +58,9 @@ func (s *Server) ask(ctx context.Context, m *dns.Msg) (*dns.Msg, error) {
 		s.mu.Lock()
 		s.silent = time.Now()
 		s.mu.Unlock()
+	}
+	if agreed.key != nil && (err != nil && !errors.Is(err, dns.ErrSig) || err == nil && reply.Rcode == dns.RcodeNotAuth) {
+		s.forget(agreed.name)
 	}
 	switch {
 	case err != nil && ctx.Err() != nil:
@@ -67,8 +80,7 @@ func (s *Server) isSilent() bool {
 }
 
 // exchange sends a message by a connection, and opens it first if there is none. One that has failed is closed.
-func (s *Server) exchange(ctx context.Context, link **dns.Conn, m *dns.Msg) (*dns.Msg, error) {
-	client := dns.Client{Net: "tcp", Timeout: patience, TsigSecret: s.secrets}
+func (s *Server) exchange(ctx context.Context, client dns.Client, link **dns.Conn, m *dns.Msg) (*dns.Msg, error) {
 	if *link == nil {
 		c, err := client.DialContext(ctx, s.Server.String())
 		if err != nil {
@@ -81,8 +93,10 @@ func (s *Server) exchange(ctx context.Context, link **dns.Conn, m *dns.Msg) (*dn
 	if refused := reply != nil && reply.Rcode != dns.RcodeSuccess; err == nil || refused && !errors.Is(err, dns.ErrId) {
 		return reply, nil // a refusal need not be signed, as where the server does not know the key
 	}
-	_ = (*link).Close()
-	*link = nil
+	if reply == nil || !errors.Is(err, dns.ErrSig) {
+		_ = (*link).Close()
+		*link = nil
+	}
 	return nil, err
 }
 

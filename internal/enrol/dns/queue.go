@@ -67,6 +67,9 @@ func (s *Server) send(m *dns.Msg) reply {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*patience)
 	defer cancel()
 	answer, err := s.ask(ctx, m)
+	if s.Kerberos != nil && err == nil && answer.Rcode == dns.RcodeNotAuth { // it may have forgotten the key that was agreed on
+		answer, err = s.ask(ctx, m)
+	}
 	return reply{answer, err}
 }
 

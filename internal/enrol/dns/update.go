@@ -37,6 +37,8 @@ func (s *Server) Change(ctx context.Context, c entry.Change) error {
 		}
 		reply, err := s.update(ctx, at.zone, p)
 		switch {
+		case s.Kerberos != nil && errors.Is(err, dns.ErrSig):
+			return s.standsNow(ctx, c, at.owner, err)
 		case err != nil:
 			return about(c.Name, err)
 		case reply.Rcode == dns.RcodeSuccess:
@@ -49,6 +51,21 @@ func (s *Server) Change(ctx context.Context, c entry.Change) error {
 		}
 	}
 	return &entry.Foreign{Name: c.Name, Seen: seen, Has: "it has records of other types"}
+}
+
+// standsNow looks whether an update was made whose answer has a wrong signature, as those of some servers have with keys that were
+// agreed on.
+func (s *Server) standsNow(ctx context.Context, c entry.Change, owner string, unproven error) error {
+	seen, err := s.look(ctx, c.Name, owner)
+	if err != nil {
+		return about(c.Name, err)
+	}
+	has := func(v string) bool { return slices.Contains(seen.Values, v) }
+	marked := seen.Owner == c.Owner.String()
+	if marked != (len(c.Want) > 0) || slices.ContainsFunc(c.Gone(), has) || slices.ContainsFunc(c.Want, func(v string) bool { return !has(v) }) {
+		return about(c.Name, unproven)
+	}
+	return nil
 }
 
 // isPrerequisite reports whether an update was not made because things are not as it expects (RFC 2136, section 3.2).

@@ -78,6 +78,9 @@ func cloudConfig(in answers.Input) mapping {
 	m.add("write_files", files(in))
 	m.add("bootcmd", early(in))
 	commands := g.Commands
+	if g.Joins != "" {
+		commands = append([]string{joinCommand(g)}, commands...)
+	}
 	if in.Home != "" {
 		commands = append([]string{callService.start()}, commands...)
 	}
@@ -207,6 +210,9 @@ func files(in answers.Input) []mapping {
 		f.add("permissions", mode)
 		f.add("owner", owner)
 		all = append(all, f)
+	}
+	if g.Joins != "" {
+		add(accountFile, in.Secrets.Account, "0600", "")
 	}
 	if in.DropSeed {
 		add("/etc/systemd/system/cloud-init-local.service.d/10-new-seed.conf", newSeed, "0644", "")

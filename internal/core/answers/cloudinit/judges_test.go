@@ -60,6 +60,7 @@ func whole(t *testing.T) answers.Input {
 			NTP: []string{"198.51.100.3"}, Keyboard: "no", Swap: machine.GiB, Grow: machine.SwitchOff, End: "power-off",
 			Volumes: []machine.Volume{{Disk: 1, Mount: "/srv/data it's"}, {Disk: 2, Filesystem: "xfs", Label: "raw"}},
 		}}
+	in.Guest.Joins, in.Secrets.Account = "brackwater.example", `p'w"\x`
 	in.Adapters = []machine.Adapter{
 		{Card: machine.Card{MAC: "02:00:00:00:00:01"}, Interface: machine.Interface{MTU: 1400, Addressing: machine.Addressing{Addresses: prefixes("198.51.100.7/24", "2001:db8:b0a7::7/64"), Gateways: addrs("198.51.100.1", "2001:db8:b0a7::1"), DNS: addrs("198.51.100.2", "2001:db8:b0a7::2"), Search: []string{"brackwater.example"}}}},
 		{Card: machine.Card{MAC: "02:00:00:00:00:02"}, Interface: machine.Interface{NoIPv6: true, Addressing: machine.Addressing{DHCP: true}}},
@@ -232,7 +233,7 @@ json.dump({"config": cfg, "scripts": [open(os.path.join(sys.argv[1], "ipath-scri
 	}
 	require.NoError(t, json.Unmarshal(out, &got), "%s", out)
 	c := got.Config
-	assert.Equal(t, []any{"echo ours", "echo first", "echo second"}, c["runcmd"])
+	assert.Equal(t, []any{joinCommand(whole(t).Guest), "echo ours", "echo first", "echo second"}, c["runcmd"])
 	assert.Equal(t, "UTC", c["timezone"])
 	assert.Equal(t, "theirs", c["hostname"])
 	assert.Equal(t, true, c["disable_root"], "the user's truth counts, too")

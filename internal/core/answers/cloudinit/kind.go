@@ -11,7 +11,7 @@ const Name machine.AnswersKind = "cloud-init"
 
 // Kind describes answers for cloud-init.
 var Kind = answers.Kind{
-	Name: Name, Guests: []string{"linux"}, HostKey: true, Stages: true, Hashes: true, Limits: Lost,
+	Name: Name, Guests: []string{"linux"}, HostKey: true, Stages: true, Joins: true, Hashes: true, Limits: Lost,
 	Unsupported: func(g machine.Guest) []string {
 		return append(answers.OnlyWindows(g), answers.If(len(g.Properties) > 0, "properties")...)
 	},

@@ -11,7 +11,7 @@ const Name machine.AnswersKind = "ovf-env"
 
 // Kind describes OVF environments, which also carry cloud-init's user data.
 var Kind = answers.Kind{
-	Name: Name, Guests: []string{"linux", "windows"}, HostKey: true, Hashes: true, Stages: true, Unsupported: answers.OnlyWindows,
+	Name: Name, Guests: []string{"linux", "windows"}, HostKey: true, Hashes: true, Stages: true, Joins: true, Unsupported: answers.OnlyWindows,
 	Write: func(in answers.Input) (answers.Seed, error) {
 		files, err := Files(in)
 		return answers.Seed{Files: files, Label: Label, Kind: media.ISOKind}, err

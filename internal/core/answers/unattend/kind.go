@@ -13,7 +13,7 @@ const Name machine.AnswersKind = "unattend"
 
 // Kind describes answer files for Windows.
 var Kind = answers.Kind{
-	Name: Name, Guests: []string{"windows"}, Clear: true, Licence: true, Accounts: true, Stages: true, Unsupported: unsupported,
+	Name: Name, Guests: []string{"windows"}, Clear: true, Licence: true, Accounts: true, Stages: true, Joins: true, Unsupported: unsupported,
 	Write: func(in answers.Input) (answers.Seed, error) {
 		files, err := Files(in)
 		return answers.Seed{Files: files, Label: Label, Kind: media.ISOKind}, err

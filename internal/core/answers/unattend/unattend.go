@@ -84,7 +84,7 @@ func specialize(in answers.Input, early []script) *element {
 	return pass("specialize",
 		component(in, "Microsoft-Windows-Shell-Setup", leaf("ComputerName", g.Hostname), leaf("ProductKey", g.Licence),
 			leaf("RegisteredOrganization", w.Organization), leaf("RegisteredOwner", w.Owner), leaf("TimeZone", zone)),
-		component(in, "Microsoft-Windows-UnattendedJoin", join(w).IfAny()),
+		component(in, "Microsoft-Windows-UnattendedJoin", join(in).IfAny()),
 		component(in, "Microsoft-Windows-TCPIP", interfaces(in.Adapters).IfAny()),
 		component(in, "Microsoft-Windows-DNS-Client", dns(in)...),
 		component(in, "Microsoft-Windows-TerminalServices-LocalSessionManager", only(remote(w, "desktop"), leaf("fDenyTSConnections", false))),
@@ -105,8 +105,14 @@ func remote(w machine.Windows, what machine.RemoteAccess) bool {
 	return slices.Contains(w.Remote, what)
 }
 
-func join(w machine.Windows) *element {
+// join joins a domain: with the password of the machine's own account, which is called an unsecure join, or with another account's.
+func join(in answers.Input) *element {
+	w := in.Guest.Windows
 	e := group("Identification")
+	if in.Guest.Joins != "" {
+		e.Add(leaf("JoinDomain", in.Guest.Joins), leaf("MachinePassword", in.Secrets.Account), leaf("UnsecureJoin", true))
+		return e
+	}
 	if w.Join.Domain == "" {
 		e.Add(leaf("JoinWorkgroup", w.Workgroup))
 		return e
@@ -120,6 +126,9 @@ func join(w machine.Windows) *element {
 		leaf("JoinDomain", j.Domain), leaf("MachineObjectOU", j.Unit))
 	return e
 }
+
+// joined reports whether a guest is in a domain.
+func joined(g machine.Guest) bool { return g.Joins != "" || g.Windows.Join.Domain != "" }
 
 // firewall opens the groups of rules, by the resources that name them in every
 // language: Remote Desktop and Windows Remote Management.
@@ -196,7 +205,7 @@ func dns(in answers.Input) []*element {
 		suffixes.Add(keyed("DomainName", n, s))
 	}
 	domain := in.Guest.Domain
-	if in.Guest.Windows.Join.Domain != "" {
+	if joined(in.Guest) {
 		domain = "" // it is the domain's
 	}
 	return []*element{leaf("DNSDomain", domain), suffixes.IfAny(), all.IfAny()}
@@ -230,7 +239,7 @@ func logon(in answers.Input, late []script) *element {
 		return nil
 	}
 	domain := ""
-	if g.Windows.Join.Domain != "" {
+	if joined(g) {
 		domain = g.Hostname // the account is its own, not the domain's
 	}
 	return group("AutoLogon", leaf("Domain", domain), leaf("Enabled", true), leaf("LogonCount", times),

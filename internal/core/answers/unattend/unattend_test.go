@@ -47,7 +47,10 @@ func TestEveryAnswerFileIsValid(t *testing.T) {
 	small := answers.Input{Secrets: answers.Secrets{Clear: map[string]string{"Administrator": "x"}}}
 	small.Guest = machine.Guest{Hostname: "x", Firstboot: &machine.Firstboot{Logins: map[string]machine.Login{"Administrator": {Password: machine.Generate}},
 		Windows: machine.Windows{Arch: "arm64", Workgroup: "CHARTS"}}}
-	all := []answers.Input{small}
+	own := small
+	own.Guest.Joins, own.Secrets.Account = "brackwater.example", `p<&"1`
+	assert.Contains(t, string(content(mustFiles(t, own), "Unattend.xml")), "<JoinDomain>brackwater.example</JoinDomain>")
+	all := []answers.Input{small, own}
 	for _, text := range hostile {
 		all = append(all, whole(text))
 	}
