@@ -16,7 +16,7 @@ func (a *App) sandboxCommand() *cli.Command {
 		Usage: "serve a simulated virtualization manager",
 		Description: "Serves a simulated virtualization manager on loopback, with hosts, stores and guests. Its state\n" +
 			"is kept in a folder and is there again the next time.\n\n" +
-			"   mintbatch sandbox\n   mintbatch sandbox --dir /tmp/sb --listen 127.0.0.1:7443 --fault lose:5%\n\nFaults: refuse (a call), slow (a task), fail (a task), lose (the reply to an act that was\ndone), full (a store), no-shutdown (a guest that does not shut down), lose-update and refuse-update (of the DNS server), lose-notice and refuse-notice (of the record keeper), lose-book and refuse-book (of the address book). The share is that of the calls each can happen to.",
+			"   mintbatch sandbox\n   mintbatch sandbox --dir /tmp/sb --listen 127.0.0.1:7443 --fault lose:5%\n\nFaults: refuse (a call), slow (a task), fail (a task), lose (the reply to an act that was\ndone), full (a store), no-shutdown (a guest that does not shut down), lose-update and refuse-update (of the DNS server), lose-notice and refuse-notice (of the record keeper), late-notice (it answers five seconds later), lose-book and refuse-book (of the address book). The share is that of the calls each can happen to.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "dir", Value: "sandbox", Usage: "the `FOLDER` of its state"},
 			&cli.StringFlag{Name: "listen", Usage: "loopback `ADDRESS:PORT` (default: the last one, else any free port)"},

@@ -537,11 +537,14 @@ func (h *history) settle(t testing.TB) {
 }
 
 // histories lays out the ground on which each history begins: three machines that
-// are made, and an older copy of the ledger.
-func histories(t *testing.T, chance *rand.Rand) func() *history {
+// are made, and an older copy of the ledger. What the setup is to be besides is up to prepare.
+func histories(t *testing.T, chance *rand.Rand, prepare ...func(dir string)) func() *history {
 	t.Helper()
 	base := t.TempDir()
 	w := served(t, base)
+	for _, p := range prepare {
+		p(base)
+	}
 	h := &history{world: w, chance: chance, may: map[uuid.UUID]bool{}, mayData: map[uuid.UUID]bool{}, rows: map[string]row{
 		"bms-h-0": {preset: "node", site: "quay", disks: "1GiB"}, "bms-h-1": {preset: "spare", site: "quay"}, "bms-h-2": {preset: "node", site: "vessel"}}}
 	require.NoError(t, h.mint(t, fault{}, false))

@@ -127,7 +127,15 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 		return fmt.Errorf("%w: check the site; if the machines were deleted, give --accept-missing", errors.New(why))
 	}
 	last := map[machine.Key]int{}
+	listed, ours := map[uuid.UUID]bool{}, map[string][]contract.Machine{} // by their marks
 	for site, answer := range answers {
+		for _, m := range answer.Machines {
+			listed[m.ID] = true
+			if m.Mark != nil && m.Mark.Ledger == d.Ledger.ID {
+				of := site + " " + m.Mark.Key
+				ours[of] = append(ours[of], m)
+			}
+		}
 		for _, m := range newest(answer.Machines, d.Ledger.ID) {
 			last[machine.Key{Site: site, Name: m.Name}] = m.Mark.Generation
 		}
@@ -136,8 +144,11 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 		if last[w.Key] > w.Generation {
 			return fmt.Errorf("%s: %s", w.Name, proof.UnknownClone)
 		}
-		works[i].Rests = rests(w, answers[w.Site].Machines, d.Ledger.ID)
-		if err := d.unlisted(ctx, &works[i], answers[w.Site]); err != nil {
+		works[i].Rests = rests(w, ours[w.Site+" "+w.Key.String()], d.Ledger.ID)
+		if listed[w.Identity] {
+			continue
+		}
+		if err := d.unlisted(ctx, &works[i]); err != nil {
 			return err
 		}
 	}
@@ -146,9 +157,8 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 
 // unlisted asks by name for the clone before one that its site does not list: a site that once
 // told of no machines, and does so again, may have it all the same.
-func (d *Desk) unlisted(ctx context.Context, w *proof.Work, answer *contract.Survey) error {
-	_, listed := plan.ByIdentity(answer)[w.Identity]
-	if listed || w.Generation < 2 || w.Earlier != nil || len(w.Rests) > 0 {
+func (d *Desk) unlisted(ctx context.Context, w *proof.Work) error {
+	if w.Generation < 2 || w.Earlier != nil || len(w.Rests) > 0 {
 		return nil
 	}
 	s, err := d.Sites.Site(w.Site)
@@ -166,15 +176,15 @@ func (d *Desk) unlisted(ctx context.Context, w *proof.Work, answer *contract.Sur
 	return err
 }
 
-// rests are clones of a machine that a site has besides those which the ledger tells of: a run
+// rests are those of the clones of a machine at its site that the ledger does not tell of: a run
 // that was told of no machines has left them behind.
-func rests(w proof.Work, machines []contract.Machine, id uuid.UUID) (all []proof.Rest) {
+func rests(w proof.Work, clones []contract.Machine, id uuid.UUID) (all []proof.Rest) {
 	earlier := uuid.Nil
 	if e := w.Earlier; e != nil {
 		earlier = e.Identity(id, w.Key, e.Generation)
 	}
-	for _, m := range machines {
-		if m.Mark != nil && m.Mark.Ledger == id && m.Mark.Key == w.Key.String() && m.ID != w.Identity && m.ID != earlier {
+	for _, m := range clones {
+		if m.ID != w.Identity && m.ID != earlier {
 			all = append(all, proof.Rest{Identity: m.ID, Generation: m.Mark.Generation})
 		}
 	}

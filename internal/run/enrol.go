@@ -61,19 +61,35 @@ func (j *job) enrol(ctx context.Context, m *machine.Machine, hostKey string, alw
 	if !always && entry.Same(had, want, owner) {
 		return nil
 	}
-	may := entry.Union(had, want)
-	if may.Owner.IsZero() {
-		may.Owner = owner
-	} else if may.Owner != owner {
-		may.Next = owner
-	}
-	if err := j.putEntered(ctx, may); err != nil {
-		return err
-	}
-	if err := j.change(ctx, entry.Changes(had, want, owner)); err != nil {
+	if err := j.bring(ctx, had, want, owner); err != nil {
 		return err
 	}
 	return j.putEntered(ctx, entry.Entered{Owner: owner, Items: want})
+}
+
+// bring changes what a machine has to what is wanted. What may stand there meanwhile is written down first, and so is what is found
+// under its mark that nobody has written down.
+func (j *job) bring(ctx context.Context, had entry.Entered, want []entry.Item, owner entry.Owner) error {
+	for {
+		may := entry.Union(had, want)
+		if may.Owner.IsZero() {
+			may.Owner = owner
+		} else if may.Owner != owner {
+			may.Next = owner
+		}
+		if err := j.putEntered(ctx, may); err != nil {
+			return err
+		}
+		err := j.change(ctx, entry.Changes(had, want, owner))
+		var found *entry.Unrecorded
+		if !errors.As(err, &found) {
+			return err
+		}
+		if had.Owner.IsZero() {
+			had.Owner = owner
+		}
+		had = had.Recorded(found)
+	}
 }
 
 func (j *job) putEntered(ctx context.Context, e entry.Entered) error {
@@ -118,27 +134,35 @@ func (j *job) withdrawAct() act {
 			}
 		}
 		had, owner := j.has(), entry.Owner{Ledger: j.Owner, Key: j.work.Key}
-		had.Open = true
-		if err := j.putEntered(ctx, had); err != nil {
-			return err
-		}
-		lost := len(had.Items) == 0 // by a ledger that was made again
-		if lost {
-			hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
-			if err != nil {
+		if len(had.Items) == 0 { // by a ledger that was made again
+			if err := j.look(ctx, &had, owner); err != nil {
 				return err
 			}
-			had = entry.Entered{Owner: owner, Items: j.Around.Entries(j.work.Machine, hostKey)}
 		}
-		changes := entry.Changes(had, nil, owner)
-		for i := range changes {
-			changes[i].Forgotten = lost
-		}
-		if err := j.change(ctx, changes); err != nil {
+		if err := j.bring(ctx, had, nil, owner); err != nil {
 			return err
 		}
 		return j.putEntered(ctx, entry.Entered{})
 	}}
+}
+
+// look finds what stands under the mark of a machine of which the ledger has nothing.
+func (j *job) look(ctx context.Context, had *entry.Entered, owner entry.Owner) error {
+	hostKey, err := j.Ledger.HostKey(ctx, j.work.Key)
+	if err != nil {
+		return err
+	}
+	had.Owner = owner
+	for _, item := range j.Around.Entries(j.work.Machine, hostKey) {
+		err := j.change(ctx, []entry.Change{{System: item.System, Name: item.Name, Owner: owner, Forgotten: true}})
+		var found *entry.Unrecorded
+		if errors.As(err, &found) {
+			*had = had.Recorded(found)
+		} else if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // prepareAccount gives the machine's account in the domain that it joins the password that is in its seed. A guest that has joined has

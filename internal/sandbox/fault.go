@@ -10,7 +10,7 @@ import (
 )
 
 // FaultKinds lists the faults that can be ordered.
-var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full", "no-shutdown", "lose-update", "refuse-update", "lose-notice", "refuse-notice", "lose-book", "refuse-book"}
+var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full", "no-shutdown", "lose-update", "refuse-update", "lose-notice", "refuse-notice", "late-notice", "lose-book", "refuse-book"}
 
 // Faults go wrong on purpose, each kind in a share of the calls that it can
 // happen to:
@@ -22,6 +22,7 @@ var FaultKinds = []string{"refuse", "slow", "fail", "lose", "full", "no-shutdown
 //	full    the store is said to be full
 //	lose-update, refuse-update the same, of the DNS server
 //	lose-notice, refuse-notice the same, of the keeper of records
+//	late-notice it has done what it was told, and answers five seconds later
 //	lose-book, refuse-book the same, of the address book
 //	no-shutdown the guest does not shut down when it is asked to
 type Faults struct {

@@ -14,6 +14,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"time"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/notice"
@@ -92,8 +93,17 @@ func (s *Sandbox) serveRecords(w http.ResponseWriter, q *http.Request) {
 	if err == nil && s.options.Faults.strike("lose-notice") {
 		panic(http.ErrAbortHandler)
 	}
+	if err == nil && s.options.Faults.strike("late-notice") {
+		select {
+		case <-q.Context().Done():
+		case <-time.After(lateness):
+		}
+	}
 	write(w, map[string]any{"item": map[string]any{"id": t.Item, "open": t.Open}}, err)
 }
+
+// lateness is by how much an answer is late that is late by --fault.
+const lateness = 5 * time.Second
 
 // tell does what is asked, once.
 func (r *records) tell(t told) (told, error) {

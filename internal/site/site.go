@@ -95,8 +95,14 @@ type TemplateMaker interface {
 // Runner is a site that can let a guest run a script.
 type Runner interface {
 	// RunScript starts a script as the guest's administrator, by its agent, and does not wait for its end. The
-	// first argument of the script is `wait`. An ErrNotReady means that the agent does not answer yet.
-	RunScript(ctx context.Context, id uuid.UUID, script string) error
+	// first argument of a shell's script is `wait`. An ErrNotReady means that the agent does not answer yet.
+	RunScript(ctx context.Context, id uuid.UUID, script Script) error
+}
+
+// Script is a program for a guest.
+type Script struct {
+	Text       string
+	PowerShell bool // else it is one of a POSIX shell
 }
 
 // LeaseKeeper is a site whose networks keep addresses for machines by DHCP, also

@@ -183,7 +183,14 @@ func PrepareSeal(ctx context.Context, d *mint.Desk, o SealOrder) (*Sealing, erro
 		return nil, fmt.Errorf("%s: %w", p.Machine, err)
 	}
 	p.Found, p.Acts = &mint.Inspected{Disk: from, Site: where, Inspection: i}, seal.Plan(i, o.Keep)
-	s.script = seal.Script(seal.Order{Keep: o.Keep, Hook: hook, Lock: guessed(i)})
+	order := seal.Order{Keep: o.Keep, Hook: hook, Lock: guessed(i)}
+	s.script = site.Script{Text: seal.Script(order)}
+	if i.System.Kind == inspect.Windows {
+		s.script = site.Script{Text: seal.WindowsScript(order), PowerShell: true}
+	}
+	if isShell := strings.HasPrefix(string(hook), "#!"); len(hook) > 0 && isShell == s.script.PowerShell {
+		return nil, refuse("--run %s: a Linux guest needs a script that begins with #!, a Windows guest one of PowerShell", o.Hook)
+	}
 	if p.By, err = cleanedBy(i, at); err != nil {
 		return nil, fmt.Errorf("%s: %w", p.Machine, err)
 	}
@@ -207,8 +214,8 @@ func readHook(file string) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("--run: %w", err)
 	}
-	if len(hook) > mostHook || !strings.HasPrefix(string(hook), "#!") {
-		return nil, refuse("--run %s: it has to be a script of at most %d KiB that begins with #!", file, mostHook>>10)
+	if len(hook) > mostHook {
+		return nil, refuse("--run %s: it has to be a script of at most %d KiB", file, mostHook>>10)
 	}
 	return hook, nil
 }
@@ -239,8 +246,10 @@ func guessed(i *inspect.Inspection) (names []string) {
 func cleanedBy(i *inspect.Inspection, at site.Site) (string, error) {
 	_, runs := at.(site.Runner)
 	switch s := i.System; {
+	case s.Kind == inspect.Windows && !(runs && s.Agent != ""):
+		return "", refuse("a Windows guest is cleaned by its guest agent, which it does not have or this kind of site cannot ask; run sysprep /generalize /oobe /shutdown in it, and make a template of its disk with `mintbatch template make`")
 	case s.Kind == inspect.Windows:
-		return "", refuse("a Windows guest is generalized by its own sysprep; do that, and make a template of its disk with `mintbatch template make`")
+		return byAgent, nil
 	case s.Kind != inspect.Linux:
 		return "", refuse("no system was found on its disk")
 	case runs && s.Agent != "":
@@ -341,7 +350,7 @@ type sealer struct {
 	name   string
 	from   string         // what is copied
 	cards  []machine.Card // of the machine, where that is cleaned itself
-	script string
+	script site.Script
 	limit  time.Duration
 	run    string
 
@@ -439,7 +448,7 @@ func ownMachine(ctx context.Context, d *mint.Desk, where string, source machine.
 // start starts the copy, with the seed that cleans it if that is how it is done.
 func (s *sealer) start(ctx context.Context, share func(float64)) error {
 	if s.By == bySeed {
-		image, err := cleaningSeed(s.id, s.script)
+		image, err := cleaningSeed(s.id, s.script.Text)
 		if err != nil {
 			return err
 		}
@@ -473,7 +482,7 @@ func (s *sealer) clean(ctx context.Context, share func(float64)) error {
 		if !told {
 			err := s.at.(site.Runner).RunScript(limited, s.id, s.script)
 			switch {
-			case errors.Is(err, site.ErrRefused) && readsSeeds(s.Found.Inspection):
+			case errors.Is(err, site.ErrRefused) && !s.script.PowerShell && readsSeeds(s.Found.Inspection):
 				s.By, told = bySeed, true
 				if err := s.again(limited, share); err != nil {
 					return err
@@ -533,7 +542,7 @@ func (s *sealer) inspect(ctx context.Context, share func(float64)) error {
 	}
 	s.source = whole
 	if said := hookFailed(whole); said != "" {
-		return errors.Join(fmt.Errorf("the script of --run has failed in the guest: %s", said), s.leave(ctx, share))
+		return errors.Join(fmt.Errorf("the cleaning, or the script of --run, has failed in the guest: %s", said), s.leave(ctx, share))
 	}
 	i, err := inspect.Of(whole)
 	if err != nil {

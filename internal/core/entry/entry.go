@@ -77,8 +77,8 @@ type Change struct {
 	Had []string
 	// Want are those that are to stand there; none takes the item out.
 	Want []string
-	// Forgotten is set if the ledger knows of nothing that it has entered under the name. If its mark stands there all the same,
-	// fingerprints of host keys count as entered.
+	// Forgotten is set if the ledger knows of nothing that it has entered under the name. What stands there under its mark all the
+	// same is Unrecorded.
 	Forgotten bool
 	// Was is the mark under which the item was entered, Next one that it may have as well, and Owner that which it gets.
 	Was, Next, Owner Owner
@@ -126,6 +126,24 @@ func (f *Foreign) Error() string { return fmt.Sprintf("%s: %s: %s", f.Name, ErrF
 // Unwrap returns ErrForeign.
 func (*Foreign) Unwrap() error { return ErrForeign }
 
+// Unrecorded is what stands under the mark of a ledger that has forgotten that it has entered it, as one that was lost. It has to be
+// recorded before it may be taken out.
+type Unrecorded struct{ Item Item }
+
+// Error says what stands there.
+func (u *Unrecorded) Error() string { return u.Item.String() + ": it is not in the ledger" }
+
+// Recorded is what a machine has, with what was found to be unrecorded.
+func (e Entered) Recorded(u *Unrecorded) Entered {
+	e.Items = slices.Clone(e.Items)
+	if i := Find(e.Items, u.Item); i >= 0 {
+		e.Items[i] = u.Item
+		return e
+	}
+	e.Items = append(e.Items, u.Item)
+	return e
+}
+
 // OtherOf returns the machine of a ledger that has the name.
 func (f *Foreign) OtherOf(ledger uuid.UUID) (machine.Key, bool) {
 	o, is := ParseOwner(f.Seen.Owner)
@@ -137,6 +155,8 @@ func (f *Foreign) OtherOf(ledger uuid.UUID) (machine.Key, bool) {
 func (c Change) Judge(s Seen) (Verdict, error) {
 	mine := s.Owner != "" && slices.ContainsFunc([]Owner{c.Owner, c.Was, c.Next}, func(o Owner) bool { return !o.IsZero() && s.Owner == o.String() })
 	switch {
+	case mine && c.Forgotten && slices.ContainsFunc(s.Values, func(v string) bool { return !slices.Contains(c.Want, v) }):
+		return Nothing, &Unrecorded{Item{System: c.System, Name: c.Name, Values: s.Values}}
 	case mine:
 		return Update, nil
 	case len(c.Want) == 0:

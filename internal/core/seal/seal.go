@@ -95,6 +95,7 @@ func Keepable() []string {
 	for code := range how {
 		all = append(all, strings.TrimPrefix(code, "left-"))
 	}
+	all = append(all, "windows-credentials")
 	slices.Sort(all)
 	return all
 }
@@ -105,6 +106,7 @@ func Plan(i *inspect.Inspection, keep []string) []Act {
 	for _, l := range i.Leftovers {
 		a := Act{Code: l.Code, Text: l.Text, Where: where(l), Blocks: l.Severity == finding.Error}
 		_, cleans := how[l.Code]
+		cleans = cleans || slices.Contains(onWindows, l.Code)
 		switch {
 		case slices.Contains(keep, strings.TrimPrefix(l.Code, "left-")):
 			a.Why = "it is to be kept"

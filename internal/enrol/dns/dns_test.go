@@ -110,10 +110,14 @@ func TestRealServers(t *testing.T) {
 
 		old, print := "SSHFP 4 2 "+strings.Repeat("cd", 32), "SSHFP 4 2 "+strings.Repeat("ef", 32)
 		require.NoError(t, s.Change(ctx, enter(name, "A 198.51.100.101", old)))
-		c = enter(name, "A 198.51.100.101", print)
-		require.NoError(t, s.Change(ctx, c), "by a ledger that has lost what it entered")
-		assert.Equal(t, []string{"A 198.51.100.101", print}, seen(t, s, name).Values)
-		c.Had, c.Want, c.Was = c.Want[:1], nil, c.Owner
+		c = enter(name, "A 198.51.100.102", print)
+		var found *entry.Unrecorded
+		require.ErrorAs(t, s.Change(ctx, c), &found, "a ledger that has lost what it entered does not take it out unseen")
+		assert.Equal(t, []string{"A 198.51.100.101", old}, found.Item.Values)
+		c.Had, c.Was, c.Forgotten = found.Item.Values, c.Owner, false
+		require.NoError(t, s.Change(ctx, c))
+		assert.Equal(t, []string{"A 198.51.100.102", print}, seen(t, s, name).Values)
+		c.Had, c.Want = c.Want, nil
 		require.NoError(t, s.Change(ctx, c))
 		after, err := real.Dig("brackwater.example", "AXFR")
 		require.NoError(t, err)

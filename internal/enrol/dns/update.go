@@ -97,9 +97,6 @@ func (s *Server) part(c entry.Change, verdict entry.Verdict, mark, owner string)
 	if err != nil {
 		return nil, err
 	}
-	if c.Forgotten && verdict == entry.Update && (len(c.Want) == 0 || slices.ContainsFunc(c.Want, entry.IsFingerprint)) {
-		m.RemoveRRset([]dns.RR{&dns.ANY{Hdr: dns.RR_Header{Name: owner, Rrtype: dns.TypeSSHFP, Class: dns.ClassINET}}})
-	}
 	m.Remove(gone)
 	want, err := s.records(owner, c.Want)
 	if err != nil {

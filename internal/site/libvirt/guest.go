@@ -304,7 +304,7 @@ func (d *domain) execute(ctx context.Context, order map[string]any) (string, err
 }
 
 // RunScript implements site.Runner. The agent is not waited for: the script may stop it.
-func (s *Site) RunScript(ctx context.Context, id uuid.UUID, script string) error {
+func (s *Site) RunScript(ctx context.Context, id uuid.UUID, script site.Script) error {
 	return retry(ctx, func() error {
 		d, err := s.find(ctx, id)
 		if err != nil {
@@ -317,12 +317,21 @@ func (s *Site) RunScript(ctx context.Context, id uuid.UUID, script string) error
 		var begun struct {
 			PID int `json:"pid"`
 		}
-		err = d.agent(ctx, "guest-exec", map[string]any{"path": "/bin/sh", "arg": []string{"-c", script, "sh", "wait"}}, &begun)
+		err = d.agent(ctx, "guest-exec", execution(script), &begun)
 		if err != nil && notAllowed(err) {
 			return fmt.Errorf("%w: %w", site.ErrRefused, errNotAllowed)
 		}
 		return err
 	})
+}
+
+// execution is what the agent is told to run. Windows takes no long arguments: its scripts come by standard input.
+func execution(s site.Script) map[string]any {
+	if s.PowerShell {
+		return map[string]any{"path": "powershell.exe", "arg": []string{"-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass", "-Command", "Invoke-Expression ([Console]::In.ReadToEnd())"},
+			"input-data": base64.StdEncoding.EncodeToString([]byte(s.Text))}
+	}
+	return map[string]any{"path": "/bin/sh", "arg": []string{"-c", s.Text, "sh", "wait"}}
 }
 
 // notAllowed reports that an agent was told not to run commands.

@@ -15,6 +15,7 @@ import (
 
 	"mintbatch/internal/core/answers"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/seal"
 )
 
 // hostile is text that trips writers of XML and shells.
@@ -140,7 +141,8 @@ func TestScriptsAreWellFormed(t *testing.T) {
 		in, dir := whole(text), t.TempDir()
 		in.Guest.Early, in.Guest.Commands = nil, nil
 		in.Guest.Stages = []machine.Stage{{Name: "roles", Commands: []string{"dir"}, Restart: machine.SwitchOn}, {Name: "charts", Commands: []string{"dir"}, As: machine.AsLogin}}
-		for _, f := range mustFiles(t, in) {
+		sealing := answers.File{Name: "seal.ps1", Content: []byte(seal.WindowsScript(seal.Order{Hook: []byte(text)}))}
+		for _, f := range append(mustFiles(t, in), sealing) {
 			if path := filepath.Join(dir, f.Name); strings.HasSuffix(f.Name, ".ps1") {
 				require.NoError(t, os.WriteFile(path, f.Content, 0o600))
 				parse = append(parse, path)
