@@ -62,7 +62,7 @@ func (p *Planner) around(ctx context.Context, plan *Plan, known []ledger.Machine
 	if r.Contact == Offline {
 		return nil
 	}
-	if err := p.refuse(p.foreignEntries(ctx, plan, changed, entered, wants)); err != nil || r.Entries == TrustEntries {
+	if err := p.refuse(p.foreignEntries(ctx, plan, changed, entered, wants, keys)); err != nil || r.Entries == TrustEntries {
 		return err
 	}
 	return p.entryDrift(ctx, plan, entered)
@@ -108,7 +108,7 @@ func (p *Planner) lookAll(ctx context.Context, items []entry.Item, silent func(s
 }
 
 // foreignEntries finds the names that are to be entered and that others have.
-func (p *Planner) foreignEntries(ctx context.Context, plan *Plan, works []*proof.Work, entered map[machine.Key]entry.Entered, wants map[machine.Key][]entry.Item) (found finding.List, err error) {
+func (p *Planner) foreignEntries(ctx context.Context, plan *Plan, works []*proof.Work, entered map[machine.Key]entry.Entered, wants map[machine.Key][]entry.Item, known map[machine.Key]string) (found finding.List, err error) {
 	var items []entry.Item
 	var of []*proof.Work
 	for _, w := range works {
@@ -137,7 +137,9 @@ func (p *Planner) foreignEntries(ctx context.Context, plan *Plan, works []*proof
 		}
 		if other, ours := foreign.OtherOf(p.Ledger.ID); !ours || !gives(entered[other], wants, other, item) {
 			hint := "remove that entry if nobody needs it, or choose another name or address; it is left unchanged"
-			if ours {
+			if _, is := known[other]; ours && !is {
+				hint = fmt.Sprintf("the ledger has no machine %s any more: if its site has none either, remove the entry and its mark; or choose another name or address", other)
+			} else if ours {
 				hint = fmt.Sprintf("choose another name or address; `mintbatch rename %s %s` if it is the same machine, `mintbatch retire %[1]s` if it is to go", other.Name, of[i].Name)
 			}
 			code := "name-in-dns"

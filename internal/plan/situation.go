@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
+	"mintbatch/internal/site"
 	"mintbatch/internal/sites"
 )
 
@@ -26,6 +28,9 @@ import (
 // the addresses that are in use there.
 func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, others sites.Surveys, missing Missing, keep func(string) bool) (*Plan, error) {
 	if err := p.refuse(p.newLedger(ctx, known, asked)); err != nil {
+		return nil, err
+	}
+	if err := p.askRenamed(ctx, known, asked); err != nil {
 		return nil, err
 	}
 	foreign := p.foreign(known, asked, others)
@@ -67,6 +72,31 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	}
 	plan.Proof = proof.Compare(situation, keep)
 	return plan, nil
+}
+
+// askRenamed asks sites for machines that are being given another name and that they do not list: a site that tells of no machines for
+// once may have one all the same, under its new name.
+func (p *Planner) askRenamed(ctx context.Context, known []ledger.Machine, asked sites.Surveys) error {
+	unseen := Hidden(known, asked)
+	for _, k := range known {
+		answer, is := asked[k.Site]
+		id := k.ID(p.Ledger.ID)
+		if !is || unseen[k.Key] || !k.Open.BeingRenamed() || slices.ContainsFunc(answer.Machines, func(m contract.Machine) bool { return m.ID == id }) {
+			continue
+		}
+		at, err := p.Sites.Site(k.Site)
+		if err != nil {
+			return err
+		}
+		m, err := at.Machine(ctx, id)
+		if err != nil && !errors.Is(err, site.ErrNotFound) {
+			return fmt.Errorf("ask site %s for %s, which is being renamed: %w", k.Site, k.Name, err)
+		}
+		if err == nil {
+			answer.Machines = append(answer.Machines, *m)
+		}
+	}
+	return nil
 }
 
 // inheritFromMade lets what a row leaves empty stay as its machine has it.
