@@ -167,6 +167,13 @@ func (l *Ledger) DropOutgoing(ctx context.Context, o Outgoing) error {
 	})
 }
 
+// NothingToTell writes that a receiver is not told, since the machine has no value of a name that it would be told of.
+func (l *Ledger) NothingToTell(ctx context.Context, o Outgoing, name string) error {
+	return l.write(ctx, func(tx *transaction) error {
+		return leave(tx, o, "not told "+o.Notice, string(o.Data.Kind)+", without "+name)
+	})
+}
+
 // leave takes a notice out of the outbox, once.
 func leave(tx *transaction, o Outgoing, what, detail string) error {
 	var n int

@@ -101,6 +101,12 @@ func (d *Desk) sendOne(ctx context.Context, all []ledger.Outgoing, chosen func(l
 			left = append(left, o)
 			continue
 		}
+		if lacks := d.Setup.Notices[o.Notice].Lacks(o.Data.Taken); lacks != "" {
+			if err := d.Ledger.NothingToTell(context.WithoutCancel(ctx), o, lacks); err != nil {
+				return sent, left, err
+			}
+			continue
+		}
 		taken, failed := d.send(ctx, o)
 		if failed == nil {
 			failed = d.Ledger.Sent(context.WithoutCancel(ctx), o, taken)

@@ -17,7 +17,7 @@ var examples = map[string]any{
 	"Setup.notices": map[string]any{"item": map[string]any{"on": "confirmed", "url": "https://records.brackwater.example/items", "take": map[string]any{"item": "/id"}}},
 	"Notice.on":     []string{"confirmed", "retired"}, "Notice.url": "https://records.brackwater.example/items", "Notice.fingerprint": "sha256:547e4c0d...", "Notice.token": "file:records.token",
 	"Notice.login": "mint", "Notice.password": "file:records.password", "Notice.sign": "file:records.key", "Notice.headers": map[string]any{"X-Desk": "survey"}, "Notice.body": "file:item.json",
-	"Notice.content_type": "application/json", "Notice.take": map[string]any{"item": "/result/id"}, "Notice.after": "change", "Notice.presets": "tide-gauge",
+	"Notice.content_type": "application/json", "Notice.take": map[string]any{"item": "/result/id"}, "Notice.after": "change", "Notice.presets": "tide-gauge", "Notice.needs": "item",
 	"Directory.kerberos": kerberosExample, "DNS.kerberos": kerberosExample, "Directory.domain": "brackwater.example", "Directory.ou": "OU={{.machine.preset}},DC=brackwater,DC=example",
 	"Directory.groups": []string{"CN=survey-nodes,OU=groups,DC=brackwater,DC=example"}, "Directory.retired_ou": "OU=retired,DC=brackwater,DC=example",
 	"Kerberos.realm": "BRACKWATER.EXAMPLE", "Kerberos.servers": []string{"dc1.brackwater.example"}, "Kerberos.login": "enroller", "Kerberos.password": "file:enroller.password",

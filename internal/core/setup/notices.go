@@ -28,6 +28,7 @@ type Notice struct {
 	ContentType string             `key:"content_type" doc:"of the body (default application/cloudevents+json, or application/json with body)"`
 	Take        map[string]string  `key:"take" doc:"values that are kept with the machine: where they stand in the answer (JSON Pointer), by name"`
 	After       []string           `key:"after" doc:"notices about the same machine that have to be sent first"`
+	Needs       []string           `key:"needs" doc:"values that were taken from earlier answers, by name: of a machine that has none of them nothing is told"`
 	Presets     []string           `key:"presets" doc:"only machines of these presets (default: all)"`
 	Timeout     time.Duration      `key:"timeout" doc:"how long an answer is waited for (default 30s)"`
 }
@@ -48,6 +49,16 @@ func (n Notice) Kind() string {
 		usual = notice.JSON
 	}
 	return cmp.Or(n.ContentType, usual)
+}
+
+// Lacks is the first value that a machine has to have and does not have; empty if it has all.
+func (n Notice) Lacks(taken map[string]string) string {
+	for _, name := range n.Needs {
+		if taken[name] == "" {
+			return name
+		}
+	}
+	return ""
 }
 
 // Told lists the notices of an event about a machine of a preset, in the order in which they are sent.
@@ -80,6 +91,16 @@ func (s *Setup) inOrder() (order []string) {
 	return order
 }
 
+// takes reports whether a value is taken from the answer to some notice.
+func (s *Setup) takes(name string) bool {
+	for _, n := range s.Notices {
+		if _, is := n.Take[name]; is {
+			return true
+		}
+	}
+	return false
+}
+
 // checkNotices holds the notices against each other and the presets.
 func (s *Setup) checkNotices(bad report) {
 	for name, n := range sorted(s.Notices) {
@@ -102,6 +123,11 @@ func (s *Setup) checkNotices(bad report) {
 		for taken, pointer := range sorted(n.Take) {
 			if err := notice.CheckPointer(pointer); err != nil {
 				bad(fmt.Sprintf("notice %s: %s: %s", name, taken, err), "write for example /result/id", append(path, "take", taken)...)
+			}
+		}
+		for _, needed := range n.Needs {
+			if !s.takes(needed) {
+				bad(fmt.Sprintf("notice %s needs %q, which no notice takes", name, needed), "write take: {"+needed+": /POINTER} in the one whose answer has it", append(path, "needs")...)
 			}
 		}
 		for _, before := range n.After {
