@@ -48,7 +48,8 @@ inside() {
   samba -F --no-process-group -s "$own/dc/etc/smb.conf" >"$own/log" 2>&1 &
 
   for _ in $(seq 300); do
-    LDAPTLS_REQCERT=never ldapsearch -x -H ldaps://dc1.lab.example -D administrator@LAB.EXAMPLE -w Mint-7-Batch -b '' -s base defaultNamingContext >/dev/null 2>&1 && break
+    LDAPTLS_REQCERT=never ldapsearch -x -H ldaps://dc1.lab.example -D administrator@LAB.EXAMPLE -w Mint-7-Batch -b '' -s base defaultNamingContext >/dev/null 2>&1 &&
+      timeout 20 samba-tool dns serverinfo dc1.lab.example -U administrator%Mint-7-Batch -s "$own/dc/etc/smb.conf" >/dev/null 2>&1 && break
     sleep 0.2
   done
   "$@"

@@ -45,12 +45,12 @@ type Kind struct {
 func (k Kind) Reads() bool { return k.Write != nil }
 
 // InClear reports whether the seed of a guest contains secrets that are not hashed: what
-// its kind cannot hash, and what the setup itself puts there.
+// its kind cannot hash, the password with which it joins a domain, and what the setup itself puts there.
 func (k Kind) InClear(g machine.Guest) bool {
 	switch {
 	case !k.Reads():
 		return false
-	case k.Clear && !k.Hashes:
+	case k.Clear && !k.Hashes, g.Joins != "":
 		return true
 	}
 	passwords := map[string]bool{}
