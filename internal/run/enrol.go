@@ -171,6 +171,9 @@ func (j *job) prepareAccount(ctx context.Context, password string) error {
 	if password == "" {
 		return nil
 	}
+	if err := j.Ledger.Current(); err != nil {
+		return err // another run may be at this machine by now
+	}
 	ctx, cancel := context.WithTimeout(ctx, j.Times[AnyStep])
 	defer cancel()
 	owner := entry.Owner{Ledger: j.Owner, Key: j.work.Key}

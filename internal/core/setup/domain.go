@@ -79,6 +79,7 @@ func (s *Setup) checkDomain(name string, d Directory, bad report) {
 	at := func(keys ...string) []string { return append([]string{"directory", name}, keys...) }
 	if err := machine.CheckDomain(d.Domain); err != nil || d.Domain == "" {
 		bad(fmt.Sprintf("directory %s needs the DNS name of its domain", name), "write for example domain: brackwater.example", at("domain")...)
+		return
 	}
 	if d.Entry != "" {
 		bad(fmt.Sprintf("directory %s: the name of a computer account is the host name", name), "remove entry; ou says where accounts are", at("entry")...)
@@ -87,14 +88,14 @@ func (s *Setup) checkDomain(name string, d Directory, bad report) {
 		bad(fmt.Sprintf("directory %s: retired_ou is where at_retire: move moves accounts", name), "write both, or neither", at("at_retire")...)
 	}
 	base := "," + entry.BaseOf(d.Domain)
-	for key, all := range map[string][]string{"ou": {d.computers(name).Unit}, "groups": d.Groups, "retired_ou": {d.RetiredUnit}} {
+	for key, all := range sorted(map[string][]string{"ou": {d.computers(name).Unit}, "groups": d.Groups, "retired_ou": {d.RetiredUnit}}) {
 		for _, dn := range all {
 			if dn != "" && !strings.HasSuffix(entry.FoldDN(dn), base) {
 				bad(fmt.Sprintf("directory %s: %q is not in the domain %s", name, dn, d.Domain), "write the whole distinguished name, such as OU=nodes"+strings.ToUpper(base), at(key)...)
 			}
 		}
 	}
-	for attribute := range d.Attributes {
+	for attribute := range sorted(d.Attributes) {
 		if own, is := ownAttributes[strings.ToLower(attribute)]; is {
 			bad(fmt.Sprintf("directory %s: the attribute %s is written by mintbatch itself", name, attribute), own, at("attributes", attribute)...)
 		}
