@@ -210,6 +210,7 @@ type world struct {
 	dir  string
 	stop func()
 	most func(kind string) int // acts that were under way at once
+	also func(t testing.TB, s *mint.Desk, d, lose *death)
 }
 
 const plainSetup = `
@@ -254,7 +255,7 @@ func servedAt(t testing.TB, dir string, speed float64, faults ...string) *world 
 	ctx, end := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() { _ = s.Serve(ctx); close(ended) }()
-	return &world{dir, func() { end(); <-ended }, s.Most}
+	return &world{dir: dir, stop: func() { end(); <-ended }, most: s.Most}
 }
 
 // open opens the desk for one who may die.
@@ -269,6 +270,9 @@ func (w *world) open(t testing.TB, d, lose *death) *mint.Desk {
 		s.Sites.Use(name, func(opened site.Site) site.Site { return mortal{opened, d, lose} })
 	}
 	require.NoError(t, s.Around.Use("office", func(opened enrol.System) enrol.System { return mortalSystem{opened, d, lose} }))
+	if w.also != nil {
+		w.also(t, s, d, lose)
+	}
 	s.Ledger.Hook = d.point
 	return s
 }
