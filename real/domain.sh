@@ -24,6 +24,8 @@ inside() {
   ip link set lo up
   ip address add 10.53.0.1/24 dev lo
   own=$MINTBATCH_REAL_DOMAIN
+  mkdir -p /run/samba
+  mount -t tmpfs tmpfs /run/samba # what another one has left there would keep it from starting
   printf '127.0.0.1 localhost\n10.53.0.1 dc1.lab.example dc1\n' >"$own/hosts"
   printf 'search lab.example\nnameserver 10.53.0.1\n' >"$own/resolv.conf"
   printf '[libdefaults]\n default_realm = LAB.EXAMPLE\n dns_lookup_kdc = false\n rdns = false\n[realms]\n LAB.EXAMPLE = {\n  kdc = 10.53.0.1\n  admin_server = 10.53.0.1\n  kpasswd_server = 10.53.0.1\n }\n[domain_realm]\n .lab.example = LAB.EXAMPLE\n lab.example = LAB.EXAMPLE\n' >"$own/krb5.conf"
@@ -49,7 +51,7 @@ inside() {
 
   for _ in $(seq 300); do
     LDAPTLS_REQCERT=never ldapsearch -x -H ldaps://dc1.lab.example -D administrator@LAB.EXAMPLE -w Mint-7-Batch -b '' -s base defaultNamingContext >/dev/null 2>&1 &&
-      timeout 20 samba-tool dns serverinfo dc1.lab.example -U administrator%Mint-7-Batch -s "$own/dc/etc/smb.conf" >/dev/null 2>&1 && break
+      dig +short +time=2 +tries=1 @10.53.0.1 lab.example SOA | grep -q . && break
     sleep 0.2
   done
   "$@"

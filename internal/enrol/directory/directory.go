@@ -118,7 +118,7 @@ func (s *Server) Look(ctx context.Context, names []string) ([]entry.Seen, error)
 		}
 		c, err := s.connected()
 		if err == nil {
-			all[i], err = s.look(c, name)
+			all[i], err = s.look(c, name, s.Attributes)
 		}
 		if err != nil {
 			return nil, err
@@ -127,9 +127,9 @@ func (s *Server) Look(ctx context.Context, names []string) ([]entry.Seen, error)
 	return all, nil
 }
 
-func (s *Server) look(c *ldap.Conn, name string) (entry.Seen, error) {
+func (s *Server) look(c *ldap.Conn, name string, attributes []string) (entry.Seen, error) {
 	seen := entry.Seen{Name: name}
-	found, err := c.Search(ldap.NewSearchRequest(name, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false, "(objectClass=*)", append(slices.Clone(s.Attributes), s.Mark), nil))
+	found, err := c.Search(ldap.NewSearchRequest(name, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false, "(objectClass=*)", append(slices.Clone(attributes), s.Mark), nil))
 	if ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) {
 		return seen, nil
 	}
@@ -137,7 +137,7 @@ func (s *Server) look(c *ldap.Conn, name string) (entry.Seen, error) {
 		return seen, s.explain(err)
 	}
 	for _, e := range found.Entries {
-		for _, a := range s.Attributes {
+		for _, a := range attributes {
 			for _, v := range e.GetEqualFoldAttributeValues(a) {
 				seen.Values = append(seen.Values, a+": "+v)
 			}
@@ -156,7 +156,7 @@ func (s *Server) look(c *ldap.Conn, name string) (entry.Seen, error) {
 
 // Change implements enrol.System.
 func (s *Server) Change(ctx context.Context, change entry.Change) error {
-	return s.settle(ctx, change, func(c *ldap.Conn) (entry.Seen, error) { return s.look(c, change.Name) }, func(c *ldap.Conn, verdict entry.Verdict, seen entry.Seen) error {
+	return s.settle(ctx, change, func(c *ldap.Conn) (entry.Seen, error) { return s.look(c, change.Name, s.attributesOf(change)) }, func(c *ldap.Conn, verdict entry.Verdict, seen entry.Seen) error {
 		switch {
 		case verdict == entry.Enter:
 			return c.Add(s.addition(change))
@@ -165,6 +165,17 @@ func (s *Server) Change(ctx context.Context, change entry.Change) error {
 		}
 		return s.modify(c, change, seen)
 	})
+}
+
+// attributesOf are those that a change is about: what is entered now, and what was, but for some.
+func (s *Server) attributesOf(change entry.Change, but ...string) []string {
+	all := slices.Clone(s.Attributes)
+	for name := range byAttribute(change.Had) {
+		if !slices.Contains(but, name) && !slices.ContainsFunc(all, func(a string) bool { return strings.EqualFold(a, name) }) {
+			all = append(all, name)
+		}
+	}
+	return all
 }
 
 // mostLooked is how often a name is looked at that changes meanwhile.

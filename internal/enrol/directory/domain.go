@@ -65,7 +65,7 @@ func (d *Domain) Look(ctx context.Context, names []string) ([]entry.Seen, error)
 		if err != nil {
 			return nil, err
 		}
-		a, err := d.find(c, name)
+		a, err := d.find(c, name, d.Attributes)
 		if err != nil {
 			return nil, err
 		}
@@ -75,10 +75,10 @@ func (d *Domain) Look(ctx context.Context, names []string) ([]entry.Seen, error)
 }
 
 // find looks for an account by its name, wherever it is in the domain.
-func (d *Domain) find(c *ldap.Conn, name string) (account, error) {
+func (d *Domain) find(c *ldap.Conn, name string, attributes []string) (account, error) {
 	a := account{Seen: entry.Seen{Name: name}}
 	found, err := c.Search(ldap.NewSearchRequest(d.base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 2, int(patience/time.Second), false,
-		"(sAMAccountName="+ldap.EscapeFilter(name)+")", append(slices.Clone(d.Attributes), "userAccountControl", "dNSHostName", "memberOf", d.Mark), nil))
+		"(sAMAccountName="+ldap.EscapeFilter(name)+")", append(slices.Clone(attributes), "userAccountControl", "dNSHostName", "memberOf", d.Mark), nil))
 	if err != nil {
 		return a, d.explain(err)
 	}
@@ -94,7 +94,7 @@ func (d *Domain) find(c *ldap.Conn, name string) (account, error) {
 		if host := e.GetEqualFoldAttributeValue("dNSHostName"); host != "" {
 			a.Values = append(a.Values, "dNSHostName: "+strings.ToLower(host))
 		}
-		for _, attribute := range d.Attributes {
+		for _, attribute := range attributes {
 			for _, v := range e.GetEqualFoldAttributeValues(attribute) {
 				if strings.EqualFold(attribute, "managedBy") {
 					v = entry.FoldDN(v)
@@ -156,7 +156,7 @@ func (d *Domain) settleAccount(ctx context.Context, change entry.Change, do func
 	var a account
 	return d.settle(ctx, change, func(c *ldap.Conn) (entry.Seen, error) {
 		var err error
-		a, err = d.find(c, change.Name)
+		a, err = d.find(c, change.Name, d.attributesOf(change, "account", "ou", "memberOf", "dNSHostName"))
 		return a.Seen, err
 	}, func(c *ldap.Conn, verdict entry.Verdict, _ entry.Seen) error { return do(c, verdict, a) })
 }
