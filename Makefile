@@ -66,7 +66,7 @@ real:
 # Beside a domain controller, as root. What is provisioned once is kept outside the checkout.
 DOMAIN ?= $(or $(XDG_CACHE_HOME),$(HOME)/.cache)/mintbatch/domain
 domain:
-	./real/domain.sh $(DOMAIN) $(GO) test -tags real -count=1 -v -run TestInDomain ./cmd/mintbatch
+	./real/domain.sh $(DOMAIN) $(GO) test -tags real -count=1 -run TestInDomain ./cmd/mintbatch
 
 bench-real:
 	./real/guest.sh $(GUEST)

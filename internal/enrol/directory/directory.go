@@ -96,6 +96,8 @@ func (s *Server) connected() (*ldap.Conn, error) {
 func (s *Server) explain(err error) error {
 	var word *ldap.Error
 	switch {
+	case errors.Is(err, enrol.ErrUnreachable) || errors.Is(err, enrol.ErrRefused):
+		return err
 	case !errors.As(err, &word), word.ResultCode >= ldap.ErrorNetwork, word.ResultCode == ldap.LDAPResultBusy, word.ResultCode == ldap.LDAPResultUnavailable:
 		return fmt.Errorf("%w: %w", enrol.ErrUnreachable, err)
 	}
