@@ -64,18 +64,32 @@ func BaseOf(domain string) string {
 // FoldDN writes a distinguished name so that those of one entry are the same: in lower case, without blanks after commas.
 func FoldDN(dn string) string {
 	var parts []string
-	rest := strings.TrimLeft(strings.ToLower(dn), " ")
-	for from := 0; ; {
-		i := strings.IndexByte(rest[from:], ',')
+	for rest := strings.TrimLeft(strings.ToLower(dn), " "); ; {
+		i := comma(rest)
 		if i < 0 {
 			return strings.Join(append(parts, trimmed(rest)), ",")
 		}
-		if i += from; escaped(rest[:i]) {
-			from = i + 1
-			continue
-		}
-		parts, rest, from = append(parts, trimmed(rest[:i])), strings.TrimLeft(rest[i+1:], " "), 0
+		parts, rest = append(parts, trimmed(rest[:i])), strings.TrimLeft(rest[i+1:], " ")
 	}
+}
+
+// ParentDN is a distinguished name without its first part; empty if it has no other.
+func ParentDN(dn string) string {
+	i := comma(dn)
+	if i < 0 {
+		return ""
+	}
+	return dn[i+1:]
+}
+
+// comma is where the first part of a distinguished name ends; -1 if it is the only one.
+func comma(dn string) int {
+	for i := range len(dn) {
+		if dn[i] == ',' && !escaped(dn[:i]) {
+			return i
+		}
+	}
+	return -1
 }
 
 // trimmed is a part of a name without the blanks at its end; an escaped one belongs to it.

@@ -113,6 +113,11 @@ func said(word *ldap.Error) string {
 
 // Look implements enrol.System.
 func (s *Server) Look(ctx context.Context, names []string) ([]entry.Seen, error) {
+	return s.each(ctx, names, func(c *ldap.Conn, name string) (entry.Seen, error) { return s.look(c, name, s.Attributes) })
+}
+
+// each looks at names one after the other.
+func (s *Server) each(ctx context.Context, names []string, look func(*ldap.Conn, string) (entry.Seen, error)) ([]entry.Seen, error) {
 	all := make([]entry.Seen, len(names))
 	for i, name := range names {
 		if err := ctx.Err(); err != nil {
@@ -120,7 +125,7 @@ func (s *Server) Look(ctx context.Context, names []string) ([]entry.Seen, error)
 		}
 		c, err := s.connected()
 		if err == nil {
-			all[i], err = s.look(c, name, s.Attributes)
+			all[i], err = look(c, name)
 		}
 		if err != nil {
 			return nil, err
@@ -144,16 +149,22 @@ func (s *Server) look(c *ldap.Conn, name string, attributes []string) (entry.See
 				seen.Values = append(seen.Values, a+": "+v)
 			}
 		}
-		for _, v := range e.GetEqualFoldAttributeValues(s.Mark) {
-			if _, is := entry.ParseOwner(v); is {
-				seen.Owner = v
-			}
-		}
+		seen.Owner = s.ownerOf(e)
 		if len(seen.Values) == 0 { // it is there all the same
 			seen.Values = []string{"an entry without them"}
 		}
 	}
 	return seen, nil
+}
+
+// ownerOf is the mark of an entry; empty if it has none.
+func (s *Server) ownerOf(e *ldap.Entry) (mark string) {
+	for _, v := range e.GetEqualFoldAttributeValues(s.Mark) {
+		if _, is := entry.ParseOwner(v); is {
+			mark = v
+		}
+	}
+	return mark
 }
 
 // Change implements enrol.System.

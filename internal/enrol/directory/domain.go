@@ -56,22 +56,10 @@ type account struct {
 
 // Look implements enrol.System.
 func (d *Domain) Look(ctx context.Context, names []string) ([]entry.Seen, error) {
-	all := make([]entry.Seen, len(names))
-	for i, name := range names {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		c, err := d.connected()
-		if err != nil {
-			return nil, err
-		}
+	return d.each(ctx, names, func(c *ldap.Conn, name string) (entry.Seen, error) {
 		a, err := d.find(c, name, d.Attributes)
-		if err != nil {
-			return nil, err
-		}
-		all[i] = a.Seen
-	}
-	return all, nil
+		return a.Seen, err
+	})
 }
 
 // find looks for an account by its name, wherever it is in the domain.
@@ -90,7 +78,7 @@ func (d *Domain) find(c *ldap.Conn, name string, attributes []string) (account, 
 		} else {
 			a.Values = append(a.Values, "account: disabled")
 		}
-		a.Values = append(a.Values, entry.InUnit+entry.FoldDN(parent(e.DN)))
+		a.Values = append(a.Values, entry.InUnit+entry.FoldDN(entry.ParentDN(e.DN)))
 		if host := e.GetEqualFoldAttributeValue("dNSHostName"); host != "" {
 			a.Values = append(a.Values, "dNSHostName: "+strings.ToLower(host))
 		}
@@ -107,23 +95,9 @@ func (d *Domain) find(c *ldap.Conn, name string, attributes []string) (account, 
 				a.Values = append(a.Values, entry.InGroup+g)
 			}
 		}
-		for _, v := range e.GetEqualFoldAttributeValues(d.Mark) {
-			if _, is := entry.ParseOwner(v); is {
-				a.Owner = v
-			}
-		}
+		a.Owner = d.ownerOf(e)
 	}
 	return a, nil
-}
-
-// parent is a distinguished name without its first part.
-func parent(dn string) string {
-	for i := range len(dn) {
-		if dn[i] == ',' && (i == 0 || dn[i-1] != '\\') {
-			return dn[i+1:]
-		}
-	}
-	return ""
 }
 
 // Change implements enrol.System.
@@ -176,20 +150,14 @@ func (d *Domain) add(c *ldap.Conn, change entry.Change) error {
 	if err != nil {
 		return err
 	}
-	unit := ""
-	for _, v := range change.Want {
-		if text, is := strings.CutPrefix(v, entry.InUnit); is {
-			unit = text
-		}
-	}
+	written := byAttribute(change.Want)
 	host := strings.ToUpper(strings.TrimSuffix(change.Name, "$"))
-	add := ldap.NewAddRequest("CN="+entry.EscapeDN(host)+","+unit, nil)
+	add := ldap.NewAddRequest("CN="+entry.EscapeDN(host)+","+written["ou"][0], nil)
 	add.Attribute("objectClass", []string{"computer"})
 	add.Attribute("sAMAccountName", []string{host + "$"})
 	add.Attribute("userAccountControl", []string{strconv.Itoa(workstation)})
 	add.Attribute("unicodePwd", []string{quoted(password)})
 	add.Attribute(d.Mark, []string{change.Owner.String()})
-	written := byAttribute(change.Want)
 	for name, values := range written {
 		if !special(name) {
 			add.Attribute(name, values)
@@ -267,7 +235,7 @@ func same(a, b []string) bool {
 }
 
 func (d *Domain) move(c *ldap.Conn, a account, unit string) error {
-	first := strings.TrimSuffix(a.dn, ","+parent(a.dn))
+	first := strings.TrimSuffix(a.dn, ","+entry.ParentDN(a.dn))
 	return c.ModifyDN(ldap.NewModifyDNRequest(a.dn, first, true, unit))
 }
 
@@ -283,7 +251,7 @@ func (d *Domain) takeOut(c *ldap.Conn, a account) error {
 			return err
 		}
 	}
-	if d.retire.Unit != "" && entry.FoldDN(parent(a.dn)) != entry.FoldDN(d.retire.Unit) {
+	if d.retire.Unit != "" && entry.FoldDN(entry.ParentDN(a.dn)) != entry.FoldDN(d.retire.Unit) {
 		return d.move(c, a, d.retire.Unit)
 	}
 	return nil

@@ -81,13 +81,3 @@ func (l *Login) open() (*client.Client, error) {
 	}
 	return c, nil
 }
-
-// Close forgets the tickets.
-func (l *Login) Close() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.used != nil {
-		l.used.Destroy()
-		l.used = nil
-	}
-}
