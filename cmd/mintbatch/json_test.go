@@ -43,14 +43,14 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	}
 	all := func() {
 		for _, args := range [][]string{{"check"}, {"proof"}, {"list"}, {"list", "--offline"}, {"list", "--at", "0m"}, {"verify"}, {"history"}, {"runs"}, {"pool", "list"},
-			{"survey"}, {"template", "list"}, {"template", "inspect", "deb12-base"}, {"secret", "list"}, {"secret", "export"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"outbox", "list"}, {"setup", "check", "--sites"}, {"retire", "--strays", "--yes"}} {
+			{"survey"}, {"template", "list"}, {"template", "inspect", "deb12-base"}, {"secret", "list"}, {"secret", "export"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"outbox", "list"}, {"quota"}, {"setup", "check", "--sites"}, {"retire", "--strays", "--yes"}} {
 			document(args...)
 		}
 	}
 	require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "signer")).Run())
 	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
 	require.NoError(t, err)
-	write(t, dir, "mintbatch.yaml", string(setup)+"libraries: {stick: {folder: stick, signers: file:signer.pub, sign: file:signer}}\n")
+	write(t, dir, "mintbatch.yaml", string(setup)+"libraries: {stick: {folder: stick, signers: file:signer.pub, sign: file:signer}}\nquotas: {all: {machines: 500}}\n")
 	all()
 	write(t, dir, "machines.csv", long)
 	document("mint", "--yes")

@@ -5,6 +5,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -35,11 +36,14 @@ func TestNoLineIsTooLong(t *testing.T) {
 	t.Parallel()
 	dir, _ := served(t, 500)
 	write(t, dir, "machines.csv", long)
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", string(setup)+"quotas: {of-everybody-who-has-machines: {each: owner, machines: 500}}\n")
 	name := "bms-" + strings.Repeat("sonar", 11) + "-001"
 	views := [][]string{
 		{"check"}, {"proof"}, {"proof", "--each", "--wide"}, {"mint", "--yes"}, {"mint", "--yes", "--each"}, {"list"}, {"list", "--each", "--wide"}, {"list", "--group", "owner"},
 		{"list", "--columns", "machine,identity,mac,notes"}, {"verify"}, {"verify", "--each"}, {"history"}, {"runs"}, {"runs", "show"}, {"show", name}, {"show", "--why", name},
-		{"survey"}, {"template", "list"}, {"pool", "list"}, {"pool", "show", "survey/nodes"}, {"secret", "list"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"proof", "--sheet", "shrunk.csv"},
+		{"survey"}, {"template", "list"}, {"pool", "list"}, {"quota"}, {"pool", "show", "survey/nodes"}, {"secret", "list"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"proof", "--sheet", "shrunk.csv"},
 		{"mint", "--yes", "--sheet", "shrunk.csv"}, {"retire", "--yes", "--strays", "--sheet", "shrunk.csv"}, {"remake", "--yes", "bms-tide-01"}, {"accept", "bms-tide-01", "--yes"}, {"prof"}, {"check", "--sheet", "wrong.csv"}, {"list", "nobody-of-that-name"},
 	}
 	write(t, dir, "shrunk.csv", strings.Replace(long, "bms-tide-09,tide-gauge,deb12-base,survey,pool,,,,,tide desk,,,,,", "", 1))

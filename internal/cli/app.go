@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -55,9 +56,14 @@ type App struct {
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
+	debug.SetGCPercent(collects)
 	app := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	return app.Main(args)
 }
+
+// collects is by how much of what is in use memory grows before it is collected, in percent. What this program holds is mostly
+// long lists of machines: half as much on top of them costs a few hundredths of the time.
+const collects = 50
 
 // interruptedText is printed for a command that was told to end.
 const interruptedText = "mintbatch: Interrupted. Run the same command again to continue."
@@ -176,7 +182,7 @@ func (a *App) command() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.newCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
-			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.acceptCommand(), a.powerCommand(), a.checkpointCommand(), a.renameCommand(), a.retireCommand(), a.sweepCommand(), a.surveyCommand(), a.templateCommand(), a.libraryCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
+			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.acceptCommand(), a.powerCommand(), a.checkpointCommand(), a.renameCommand(), a.retireCommand(), a.sweepCommand(), a.extendCommand(), a.quotaCommand(), a.surveyCommand(), a.templateCommand(), a.libraryCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
 			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.outboxCommand(), a.findCommand(), a.packCommand(), a.unpackCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(), a.completionCommand(), a.manualCommand(),
 			{Name: "help", Usage: "explain a command", ArgsUsage: "[COMMAND...]", Action: help},
 		},

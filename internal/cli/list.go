@@ -329,7 +329,10 @@ func (a *App) entries(ctx context.Context, c *cli.Command, list lister) ([]mint.
 }
 
 func (a *App) entriesDocument(schema string, entries []mint.Entry) error {
-	return a.document(entriesJSON{schema, append([]mint.Entry{}, entries...)})
+	if entries == nil { // which is an empty list
+		entries = []mint.Entry{}
+	}
+	return a.document(entriesJSON{schema, entries})
 }
 
 func when(t time.Time) string {

@@ -13,8 +13,8 @@ var chapters = []struct {
 	commands []string
 }{
 	{"Get ready", []string{"demo", "new", "setup", "template", "library", "secret", "sandbox", "completion", "manual"}},
-	{"Look before", []string{"check", "proof", "survey", "pool"}},
-	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "rename", "retire", "sweep"}},
+	{"Look before", []string{"check", "proof", "survey", "pool", "quota"}},
+	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "rename", "retire", "sweep", "extend"}},
 	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history", "outbox"}},
 	{"Hand over", []string{"report"}},
 	{"Keep in order", []string{"ledger", "pack", "unpack", "help"}},
@@ -144,6 +144,8 @@ var incomplete = map[string]string{
 	"checkpoint restore": "some machines failed or were refused; each is named",
 	"checkpoint drop":    "some machines failed or were refused; each is named",
 	"sweep":              "machines are past their date, or shutting down or retiring one failed",
+	"extend":             "some machines failed or were refused; each is named",
+	"quota":              "a row of the sheet does not fit under a quota; each is named",
 	"verify":             "a machine is not as the sheet says; each is named",
 	"ledger check":       "it finds damage or an inconsistency",
 	"unpack":             "the unpacked ledger has damage or an inconsistency",

@@ -175,6 +175,10 @@ func (a *App) showEntry(p painter, e mint.Entry) {
 	line("after", strings.Join(s.After, " "))
 	line("owner", visible(s.Info.Owner))
 	line("until", s.Info.Until)
+	line("keep", s.Info.Keep)
+	if s.Info.Extended != "" {
+		line("extended", "beyond its row ("+strings.Trim(strings.ReplaceAll(s.Info.Extended, "/", ", "), ", ")+")")
+	}
 	line("notes", visible(s.Info.Notes))
 	for _, name := range sortedKeys(s.Info.Labels) {
 		line("label", visible(name+"="+s.Info.Labels[name]))

@@ -19,15 +19,16 @@ func (a *App) sweepCommand() *cli.Command {
 		Name:      "sweep",
 		Usage:     "list, shut down or retire machines that are past their date",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Lists machines whose `until` date is over or ends soon; --stop or --retire handles those that\n" +
-			"are past it. The date in the sheet counts, or else the one in the ledger. For use from a timer:\n" +
-			"--yes asks nothing, and the exit status is 1 while there are machines past their date that\n" +
-			"nothing was done about.\n\n" +
-			"   mintbatch sweep\n   mintbatch sweep --stop --yes\n   mintbatch sweep --within 14 --json",
+		Description: "Lists machines whose `until` date is over or ends soon. --stop shuts down those that are past it;\n" +
+			"--retire retires those that are past the date in `keep`, or if they have none, that in `until`.\n" +
+			"The dates in the sheet count, or else those in the ledger; `extend` moves both. For use from a timer:\n" +
+			"--yes asks nothing, and without --stop and --retire the exit status is 1 while there are machines past\n" +
+			"their date.\n\n" +
+			"   mintbatch sweep\n   mintbatch sweep --stop --retire --yes\n   mintbatch sweep --within 14 --json",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "within", Value: 7, Usage: "also list machines whose date ends within `DAYS` days"},
-			&cli.BoolFlag{Name: "stop", Usage: "shut down the machines that are past their date"},
-			&cli.BoolFlag{Name: "retire", Usage: "retire the machines that are past their date"},
+			&cli.BoolFlag{Name: "stop", Usage: "shut down the machines that are past the date in until"},
+			&cli.BoolFlag{Name: "retire", Usage: "retire the machines that are past the date in keep, or if they have none, in until"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			keepDisksFlag(),
 			forceOffFlag(),
@@ -41,8 +42,8 @@ func (a *App) sweepCommand() *cli.Command {
 
 func (a *App) sweep(ctx context.Context, c *cli.Command) error {
 	stop, retire := c.Bool("stop"), c.Bool("retire")
-	if stop && retire || c.Int("within") < 0 {
-		return misuse{errors.New("give only one of --stop and --retire, and --within a number of days from 0")}
+	if c.Int("within") < 0 {
+		return misuse{errors.New("give --within a number of days from 0")}
 	}
 	s, err := a.openWithSheet(ctx, c)
 	if err != nil {
@@ -58,42 +59,56 @@ func (a *App) sweep(ctx context.Context, c *cli.Command) error {
 	if err != nil && due == nil {
 		return err
 	}
-	var past, on []mint.Due
+	var stopped, retired []mint.Due
+	past := 0
 	for _, d := range due {
 		if d.Past() {
-			past = append(past, d)
-			if d.Power == machine.On {
-				on = append(on, d)
-			}
+			past++
+		}
+		switch {
+		case retire && d.Ended():
+			retired = append(retired, d)
+		case stop && d.Past() && d.Power == machine.On:
+			stopped = append(stopped, d)
 		}
 	}
 	if a.readsInput(c) {
-		a.showDue(c, due, len(past))
+		a.showDue(c, due, past)
 	}
 	switch {
 	case err != nil: // a site cannot be reached: nothing is done half
 		return err
-	case stop && len(on) > 0:
-		task := mint.Stopping(c.Name, mint.Works(on), orderOf(c))
-		return a.retireAll(ctx, c, s, task, task.StopQuestion(), "shut down")
-	case retire && len(past) > 0:
-		works := mint.Works(past)
-		if err := s.Retirable(ctx, works, missing(c)); err != nil {
+	case len(stopped)+len(retired) > 0:
+		return a.doSweep(ctx, c, s, stopped, retired)
+	case c.Bool("json"):
+		err = a.document(sweepJSON{"mintbatch/sweep/1", past, append([]mint.Due{}, due...)})
+	}
+	if err == nil && past > 0 && !stop && !retire {
+		err = &reported{exitIncomplete}
+	}
+	return err
+}
+
+// doSweep shuts some machines down and retires others.
+func (a *App) doSweep(ctx context.Context, c *cli.Command, s *mint.Desk, stopped, retired []mint.Due) error {
+	goes := mint.Works(retired)
+	if len(goes) > 0 {
+		if err := s.Retirable(ctx, goes, missing(c)); err != nil {
 			return err
 		}
 		if a.readsInput(c) {
 			fmt.Fprintln(a.Stdout)
-			a.showLosses(c, works)
+			a.showLosses(c, goes)
 		}
-		task := mint.Retirement(c.Name, works, orderOf(c))
-		return a.retireAll(ctx, c, s, task, task.RetireQuestion(), "retired")
-	case c.Bool("json"):
-		err = a.document(sweepJSON{"mintbatch/sweep/1", len(past), append([]mint.Due{}, due...)})
 	}
-	if err == nil && len(past) > 0 && !stop {
-		err = &reported{exitIncomplete}
+	done := "shut down"
+	switch {
+	case len(stopped) == 0:
+		done = "retired"
+	case len(goes) > 0:
+		done = "shut down or retired"
 	}
-	return err
+	return a.retireAll(ctx, c, s, mint.Sweeping(c.Name, mint.Works(stopped), goes, orderOf(c)), mint.SweepQuestion(len(stopped), len(goes)), done)
 }
 
 func (a *App) showDue(c *cli.Command, due []mint.Due, past int) {
@@ -109,10 +124,10 @@ func (a *App) showDue(c *cli.Command, due []mint.Due, past int) {
 		case d.Days == 1:
 			left = "1 day left"
 		}
-		cells = append(cells, []string{visible(d.Name), d.Site, d.Until, left, string(d.Power), visible(d.Owner)})
+		cells = append(cells, []string{visible(d.Name), d.Site, d.Until, d.Keep, left, string(d.Power), visible(d.Owner)})
 	}
 	if len(cells) > 0 {
-		rows(a.Stdout, p, []string{"machine", "site", "until", "", "power", "owner"}, cells)
+		rows(a.Stdout, p, []string{"machine", "site", "until", "keep", "left", "power", "owner"}, cells)
 		fmt.Fprintln(a.Stdout)
 	}
 	fmt.Fprintln(a.Stdout, p.paint(fmt.Sprintf("%d past their date, %d within %s of their date", past, len(due)-past, finding.Plural(c.Int("within"), "day")), text.Bold))

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/quota"
 )
 
 // usualTimeout is how long a run may be silent before others take it for dead.
@@ -40,10 +42,43 @@ type active struct {
 // ErrRunExists means that the ledger has a run of this id already.
 var ErrRunExists = errors.New("there is a run of this id already")
 
+// Claim is a machine that a run works on.
+type Claim struct {
+	machine.Key
+	// Uses is what quotas count for it meanwhile; nil for what the ledger has of it.
+	Uses *quota.Use
+}
+
+// Claims are of machines that use what the ledger says.
+func Claims(keys ...machine.Key) []Claim {
+	all := make([]Claim, len(keys))
+	for i, key := range keys {
+		all[i].Key = key
+	}
+	return all
+}
+
+// Claimed is what quotas count for machines that runs work on and that will not be, once they are made, as the ledger has them.
+func (l *Ledger) Claimed(ctx context.Context) (map[machine.Key]quota.Use, error) {
+	all := map[machine.Key]quota.Use{}
+	err := l.read(ctx, `SELECT site, machine, uses FROM claims WHERE uses <> '' AND run IN (SELECT id FROM runs WHERE outcome = '')`, func(row *sql.Rows) error {
+		var key machine.Key
+		var text string
+		err := row.Scan(&key.Site, &key.Name, &text)
+		if err == nil {
+			use := quota.Use{Site: key.Site}
+			err = json.Unmarshal([]byte(text), &use)
+			all[key] = use
+		}
+		return err
+	})
+	return all, err
+}
+
 // StartRun writes that a run begins. Its machines are worked on by no other until
 // it ends, or is dead, and the addresses that are reserved for it are kept as long.
 // An id that another run has is an ErrRunExists.
-func (l *Ledger) StartRun(ctx context.Context, r Run, works []machine.Key, reserved []Reservation) error {
+func (l *Ledger) StartRun(ctx context.Context, r Run, works []Claim, reserved []Reservation) error {
 	a := &active{run: r.ID, end: make(chan struct{})}
 	if l.store.concurrent {
 		a.lock = flock.New(heartbeatFile(r.ID))
@@ -67,10 +102,14 @@ func (l *Ledger) StartRun(ctx context.Context, r Run, works []machine.Key, reser
 		}
 		for some := range slices.Chunk(works, mostRows) {
 			claims, orders := make([][]any, len(some)), make([][]any, len(some))
-			for i, key := range some {
-				claims[i], orders[i] = []any{key.Site, key.Name, r.ID}, []any{r.ID, key.Site, key.Name}
+			for i, c := range some {
+				uses := ""
+				if c.Uses != nil {
+					uses = encode(c.Uses)
+				}
+				claims[i], orders[i] = []any{c.Site, c.Name, r.ID, uses}, []any{r.ID, c.Site, c.Name}
 			}
-			if _, err := tx.insert(`INSERT INTO claims (site, machine, run) VALUES`, claims, ``); err != nil {
+			if _, err := tx.insert(`INSERT INTO claims (site, machine, run, uses) VALUES`, claims, ``); err != nil {
 				return err
 			}
 			if _, err := tx.insert(`INSERT INTO orders (run, site, machine) VALUES`, orders, ``); err != nil {

@@ -115,7 +115,7 @@ func filled(t *testing.T) (content []byte, says string) {
 		name := fmt.Sprintf("bms-tide-%02d", i)
 		m := one(name)
 		run := fmt.Sprintf("r%d", i)
-		require.NoError(t, l.StartRun(ctx, Run{ID: run, Command: "remake", User: "anna", Host: "desk"}, []machine.Key{m.Key}, nil))
+		require.NoError(t, l.StartRun(ctx, Run{ID: run, Command: "remake", User: "anna", Host: "desk"}, Claims(m.Key), nil))
 		require.NoError(t, l.Begin(ctx, run, m, 1, machine.Origin{}, held(name, fmt.Sprintf("198.51.100.%d", 40+i))))
 		for _, step := range []string{"reserve", "clone", "start"} {
 			require.NoError(t, l.Journal(ctx, Step{Key: m.Key, Generation: 1, Step: step, Input: "i", Run: run, State: Begun}))

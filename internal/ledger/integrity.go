@@ -46,7 +46,7 @@ var layout = []table{
 	{"entries", []string{"site", "machine"}, []string{"site", "machine", "entered"}},
 	{"outbox", []string{"id"}, []string{"id", "notice", "event", "site", "machine", "run", "at", "data", "tries", "tried", "error"}},
 	{"taken", []string{"site", "machine", "name"}, []string{"site", "machine", "name", "value"}},
-	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run"}},
+	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run", "uses"}},
 }
 
 func tableOf(name string) table {

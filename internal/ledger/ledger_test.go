@@ -155,7 +155,7 @@ func started(t *testing.T, l *Ledger, run string, names ...string) {
 		reserved = append(reserved, held(name, fmt.Sprintf("198.51.100.%d", name[0]))...)
 	}
 	require.NoError(t, l.Lock(t.Context(), "mint by ann on hv", func(key machine.Key) bool { return key.Name == names[0] }))
-	require.NoError(t, l.StartRun(t.Context(), Run{ID: run, Command: "mint", User: "ann", Host: "hv"}, keys, reserved))
+	require.NoError(t, l.StartRun(t.Context(), Run{ID: run, Command: "mint", User: "ann", Host: "hv"}, Claims(keys...), reserved))
 	require.NoError(t, l.Unlock())
 }
 
@@ -198,7 +198,7 @@ func TestARunThatWakesUp(t *testing.T) {
 	assert.ErrorIs(t, err, ErrLedger)
 	assert.ErrorIs(t, err, ErrLostClaim)
 	require.Eventually(t, func() bool { return errors.Is(asleep.Current(), ErrLostClaim) }, 10*time.Second, 20*time.Millisecond)
-	require.NoError(t, next.StartRun(ctx, Run{ID: t.Name() + "-2"}, []machine.Key{one("a").Key}, held("b", "198.51.100.98")))
+	require.NoError(t, next.StartRun(ctx, Run{ID: t.Name() + "-2"}, Claims(one("a").Key), held("b", "198.51.100.98")))
 	runs, err := next.Runs(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, LostClaim, runs[0].Outcome)
@@ -374,7 +374,7 @@ func TestAServerThatIsRestarted(t *testing.T) {
 	ctx := t.Context()
 	l := opened(t, servertest.Database(t))
 	key := machine.Key{Site: "quay", Name: "bms-1"}
-	require.NoError(t, l.StartRun(ctx, Run{ID: "r", Command: "mint"}, []machine.Key{key}, nil))
+	require.NoError(t, l.StartRun(ctx, Run{ID: "r", Command: "mint"}, Claims(key), nil))
 	written := make(chan error, 1)
 	servertest.Restart(t, func() {
 		go func() {

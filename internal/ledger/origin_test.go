@@ -19,7 +19,7 @@ func rename(t *testing.T, path string) {
 	l, ctx, data := opened(t, path), t.Context(), []uuid.UUID{uuid.New()}
 	a, b := one("a"), one("b")
 	for _, m := range []machine.Machine{a, b} {
-		require.NoError(t, l.StartRun(ctx, Run{ID: "r" + m.Name, Command: "mint"}, []machine.Key{m.Key}, nil))
+		require.NoError(t, l.StartRun(ctx, Run{ID: "r" + m.Name, Command: "mint"}, Claims(m.Key), nil))
 		require.NoError(t, l.Begin(ctx, "r"+m.Name, m, 3, machine.Origin{Data: data}, nil))
 		require.NoError(t, l.Seal(ctx, m.Key, "key of "+m.Name, map[string]string{"password": "sealed"}))
 		require.NoError(t, l.Finish(ctx, "r"+m.Name, m, "made", ""))

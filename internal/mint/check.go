@@ -12,6 +12,7 @@ import (
 	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/quota"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
@@ -38,6 +39,7 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 	past := assign.Past{Now: time.Now()}
 	var noRows, lacks finding.List
 	var known []ledger.Machine
+	var claimed map[machine.Key]quota.Use
 	if path := b.LedgerPath(); ledger.IsShared(path) || input.Exists(path) {
 		l, err := ledger.Open(ctx, path)
 		if err != nil {
@@ -51,6 +53,9 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 		if past, err = plan.Past(ctx, l, known, nil); err != nil {
 			return nil, err
 		}
+		if claimed, err = l.Claimed(ctx); err != nil {
+			return nil, err
+		}
 		inspected, err := l.Inspections(ctx)
 		if err != nil {
 			return nil, err
@@ -62,7 +67,8 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 	}
 	_, found := assign.Addresses(b.Wanted, b.Setup, past)
 	_, order := plan.Sequence(b, known)
-	return &Checked{slices.Concat(b.Findings, found, order, lacks, noRows).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
+	quotas := plan.NewQuotas(b, known, claimed, nil)
+	return &Checked{slices.Concat(b.Findings, found, order, quotas.Findings, lacks, noRows).Sorted(), len(b.Wanted), b.Table.CommentedOut}, nil
 }
 
 // withoutRow tells of machines of the ledger that no row asks for.

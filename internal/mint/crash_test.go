@@ -541,6 +541,9 @@ var everyday = map[string]func(context.Context, *mint.Desk) (mint.Task, error){
 	"keep off":      checkpointing(mint.KeepCheckpoint, machine.Checkpoint{Name: "late", Moment: machine.ConfirmedOff}, "bms-*"),
 	"restore":       checkpointing(mint.RestoreCheckpoint, machine.Checkpoint{Name: "fresh"}, "bms-gone"),
 	"drop":          checkpointing(mint.DropCheckpoint, machine.Checkpoint{Name: "fresh"}, "bms-gone"),
+	"extend": func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
+		return d.Extending(ctx, []string{"bms-*"}, mint.Dates{Until: "2100-01-01"}, mint.Order{})
+	},
 	"rename": func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
 		return d.Renaming(ctx, "bms-same", "bms-other", mint.Order{})
 	},

@@ -24,7 +24,7 @@ func (d *Desk) everyday(ctx context.Context, command string, names []string, may
 			refused = append(refused, w)
 			continue
 		}
-		w.Refusal, w.Begun, w.LeftOff = "", k.Open.By(command), k.LeftOff()
+		w.Refusal, w.Begun, w.LeftOff, w.Swept = "", k.Open.By(command), k.LeftOff(), k.Swept()
 		works = append(works, w)
 	}
 	return works, refused, nil

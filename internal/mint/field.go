@@ -42,6 +42,7 @@ var fields = map[string]func(*Entry) string{
 	"owner":      func(e *Entry) string { return e.Spec.Info.Owner },
 	"notes":      func(e *Entry) string { return e.Spec.Info.Notes },
 	"until":      func(e *Entry) string { return e.Spec.Info.Until },
+	"keep":       func(e *Entry) string { return e.Spec.Info.Keep },
 	"labels":     func(e *Entry) string { return Words(e.Spec.Info.Labels) },
 	"checkpoint": func(e *Entry) string { return e.Spec.Checkpoint },
 	"after":      func(e *Entry) string { return strings.Join(e.Spec.After, " ") },

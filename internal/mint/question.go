@@ -77,11 +77,6 @@ func (t Task) RetireQuestion() Question {
 	return Question{Text: fmt.Sprintf("Retire %s?", finding.Plural(len(t.Works), "machine")), Word: wordFor(len(t.Works))}
 }
 
-// StopQuestion asks before machines are shut down.
-func (t Task) StopQuestion() Question {
-	return Question{Text: fmt.Sprintf("Shut %s down?", finding.Plural(len(t.Works), "machine")), Word: "yes"}
-}
-
 // AcceptQuestion asks before what machines are is recorded.
 func (t Task) AcceptQuestion() Question {
 	return Question{Text: fmt.Sprintf("Record the rows of %s as what these machines are?", finding.Plural(len(t.Works), "machine")), Word: "yes"}

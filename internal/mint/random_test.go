@@ -373,7 +373,14 @@ func (h *history) sweep(t testing.TB, f fault) error {
 			return err
 		}
 		due = slices.DeleteFunc(due, func(d mint.Due) bool { return !d.Past() || d.Power != machine.On })
-		_, err = do(ctx, s)(mint.Stopping("sweep", mint.Works(due), mint.Order{}), nil)
+		_, err = do(ctx, s)(mint.Sweeping("sweep", mint.Works(due), nil, mint.Order{}), nil)
+		return err
+	})
+}
+
+func (h *history) extend(t testing.TB, f fault, names ...string) error {
+	return h.command(t, f, names, func(ctx context.Context, s *mint.Desk) error {
+		_, err := do(ctx, s)(s.Extending(ctx, names, mint.Dates{Until: "2100-01-01"}, mint.Order{}))
 		return err
 	})
 }
@@ -604,7 +611,7 @@ func (h *history) step(t testing.TB) {
 	name := names[h.chance.IntN(len(names))]
 	what := ""
 	var err error
-	switch h.chance.IntN(14) {
+	switch h.chance.IntN(15) {
 	case 0, 1:
 		what, err = "mint", h.mint(t, f, false)
 	case 2:
@@ -623,6 +630,8 @@ func (h *history) step(t testing.TB) {
 			to = name + "x"
 		}
 		what, err = "rename "+name+" "+to, h.rename(t, f, name, to)
+	case 14:
+		what, err = "extend "+name, h.extend(t, f, name)
 	case 6:
 		what, err = "accept "+name, h.accept(t, f, name)
 	case 7:
@@ -701,6 +710,7 @@ var deeds = []struct {
 	{"retire --keep-disks", func(h *history, t testing.TB, f fault) error { return h.retire(t, f, contract.KeepDisks, "bms-h-0") }},
 	{"accept", func(h *history, t testing.TB, f fault) error { h.change(); return h.accept(t, f, "bms-h-0", "bms-h-1") }},
 	{"sweep --stop", func(h *history, t testing.TB, f fault) error { h.late(); return h.sweep(t, f) }},
+	{"extend", func(h *history, t testing.TB, f fault) error { return h.extend(t, f, "bms-h-0", "bms-h-1") }},
 	{"rebuild", func(h *history, t testing.TB, f fault) error {
 		h.forget(t)
 		err := h.rebuild(t, f)

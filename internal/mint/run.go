@@ -122,19 +122,19 @@ func (d *Desk) Claim(ctx context.Context, t Task) (*Run, error) {
 		return r, nil
 	}
 	var reserved []ledger.Reservation
-	keys := make([]machine.Key, len(t.Works))
+	claims := make([]ledger.Claim, len(t.Works))
 	for i, w := range t.Works {
-		keys[i] = w.Key
+		claims[i] = ledger.Claim{Key: w.Key, Uses: t.plan.Uses(w)}
 		if w.Word == proof.New || w.Word == proof.Remake || w.Changes("network") || w.Changes("lease") || w.Redo || w.Accepted {
 			reserved = append(reserved, t.reserved()[w.Key]...)
 		}
 	}
-	keys = append(keys, t.also...)
+	claims = append(claims, ledger.Claims(t.also...)...)
 	err := d.backUpFirst(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if r.Run, err = d.startRun(ctx, t.Command, keys, reserved); err != nil {
+	if r.Run, err = d.startRun(ctx, t.Command, claims, reserved); err != nil {
 		return nil, err
 	}
 	return r, d.Ledger.Unlock()
@@ -164,7 +164,7 @@ func (t Task) gates() *run.Gates {
 
 // startRun writes down that a run begins. An id that another run of the same second has
 // drawn is drawn again.
-func (d *Desk) startRun(ctx context.Context, command string, works []machine.Key, reserved []ledger.Reservation) (ledger.Run, error) {
+func (d *Desk) startRun(ctx context.Context, command string, works []ledger.Claim, reserved []ledger.Reservation) (ledger.Run, error) {
 	r := ledger.Run{Command: command, Sheet: d.SheetDigest, Setup: d.SetupDigest, Started: time.Now()}
 	r.User, r.Host = Operator()
 	for {

@@ -84,6 +84,7 @@ type Plan struct {
 	held  []ledger.Reservation // what was held before
 	pace  pace
 
+	quotas   *Quotas
 	sequence *sequence.Sequence
 	made     map[machine.Key]bool
 }

@@ -47,10 +47,15 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	p.newestVersions(known, asked)
 	reserved, found := assign.Addresses(p.Wanted, p.Setup, past)
 	order, wrong := Sequence(p.Batch, known)
-	if err := p.refuse(append(found, wrong...), nil); err != nil {
+	claimed, err := p.Ledger.Claimed(ctx)
+	if err != nil {
 		return nil, err
 	}
-	plan := &Plan{Warnings: warnings, batch: p.Batch, held: past.Held, Reserved: map[machine.Key][]ledger.Reservation{}, sequence: order, made: map[machine.Key]bool{}}
+	quotas := NewQuotas(p.Batch, known, claimed, keep)
+	if err := p.refuse(slices.Concat(found, wrong, quotas.Findings), nil); err != nil {
+		return nil, err
+	}
+	plan := &Plan{quotas: quotas, Warnings: warnings, batch: p.Batch, held: past.Held, Reserved: map[machine.Key][]ledger.Reservation{}, sequence: order, made: map[machine.Key]bool{}}
 	for _, k := range known {
 		plan.made[k.Key] = k.State == proof.Made
 	}
@@ -123,6 +128,7 @@ func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
 			}
 		}
 		is.Host, is.Store, is.Firmware = cmp.Or(there.Host, is.Host), cmp.Or(there.Store, is.Store), there.Firmware
+		w.Info = w.Info.AsExtended(is.Spec.Info)
 		w.Inherit(is)
 	}
 }

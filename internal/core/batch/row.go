@@ -118,6 +118,9 @@ func (b *builder) check(r *row) {
 	if r.spec.Clone.DiskKind == machine.FullDisk && r.spec.Clone.Kind == machine.Linked {
 		b.bad("bad-size", r.cell("disk"), "the disk of a linked clone cannot take its room at once", "write clone: full in the row, or leave out :full")
 	}
+	if i := r.spec.Info; i.Keep != "" && i.Keep < i.Until {
+		b.bad("bad-date", r.cell("keep"), fmt.Sprintf("the disks would go on %s, before the machine is not needed any more (until %s)", i.Keep, i.Until), "write a later day, or leave it empty")
+	}
 	if h := r.spec.Clone.Hardware; h != nil && h.SecureBoot == machine.SwitchOn && r.spec.Clone.Firmware == machine.BIOS {
 		b.bad("bad-firmware", r.cell("firmware"), "its template asks for secure boot, which is a part of UEFI", "write uefi, or leave it empty")
 	}

@@ -68,6 +68,8 @@ var table = slices.Concat([]Column{
 	cell(Column{Name: "owner", Stays: true, Headings: []string{"contact", "responsible", "requested by", "requester"}, Prose: true, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Owner }, plain, text),
 	cell(Column{Name: "notes", Stays: true, Headings: []string{"note", "remark", "remarks", "comment", "comments", "description", "purpose"}, Prose: true, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Notes }, plain, text),
 	cell(Column{Name: "until", Code: "bad-date", Stays: true, Headings: []string{"expires", "expiry", "expiry date", "end date", "valid until", "due"}, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Until }, plain, date),
+	cell(Column{Name: "keep", Code: "bad-date", Stays: true, Headings: []string{"keep until", "disks until", "delete after", "retire after", "retire on"}, Clears: true}, func(s *machine.Spec) *string { return &s.Info.Keep }, plain, date),
+	field(Column{Name: "extended"}, func(s *machine.Spec) *string { return &s.Info.Extended }, plain).setting(),
 	cell(Column{Name: "labels", Stays: true, Headings: []string{"label", "tags"}, Clears: true}, func(s *machine.Spec) *map[string]string { return &s.Info.Labels }, labelWords, labels),
 })
 

@@ -21,6 +21,12 @@ func Match(globs []string, name string) bool {
 	})
 }
 
+// Valid reports whether a text is a name or a glob.
+func Valid(glob string) bool {
+	_, err := path.Match(glob, "")
+	return err == nil
+}
+
 // Unmatched finds a name or glob that none of all matches.
 func Unmatched(globs, all []string) (glob string, none bool) {
 	i := slices.IndexFunc(globs, func(glob string) bool {
@@ -39,7 +45,7 @@ func Matcher(globs, all []string) (func(string) bool, error) {
 		return func(string) bool { return true }, nil
 	}
 	for _, glob := range globs {
-		if _, err := path.Match(glob, ""); err != nil {
+		if !Valid(glob) {
 			return nil, fmt.Errorf("%w: %q is not a name or glob", ErrNoMatch, glob)
 		}
 	}

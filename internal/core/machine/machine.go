@@ -262,10 +262,33 @@ func (k PasswordKind) Shared() (name string, ok bool) {
 
 // Info is what people want to know of a machine. The site stores it.
 type Info struct {
-	Owner  string            `json:"owner,omitempty"`
-	Notes  string            `json:"notes,omitempty"`
-	Until  string            `json:"until,omitempty"`
-	Labels map[string]string `json:"labels,omitempty"`
+	Owner string `json:"owner,omitempty"`
+	Notes string `json:"notes,omitempty"`
+	Until string `json:"until,omitempty"` // the last day on which it is needed
+	Keep  string `json:"keep,omitempty"`  // the last day on which its disks are
+	// Extended are the dates that its row had, as Dates writes them, when they were extended beyond it; empty if they were not.
+	Extended string            `json:"extended,omitempty"`
+	Labels   map[string]string `json:"labels,omitempty"`
+}
+
+// Dates writes both dates as one text.
+func (i Info) Dates() string { return i.Until + "/" + i.Keep }
+
+// AsExtended is what a row says, with the dates to which its machine was extended: they hold for as long as the row has the dates
+// that it had then.
+func (i Info) AsExtended(made Info) Info {
+	if made.Extended != "" && made.Extended == i.Dates() {
+		i.Until, i.Keep, i.Extended = made.Until, made.Keep, made.Extended
+	}
+	return i
+}
+
+// Ends is the last day before it may be retired: that of its disks, or its own if no other is named; empty if there is none.
+func (i Info) Ends() string {
+	if i.Keep != "" {
+		return i.Keep
+	}
+	return i.Until
 }
 
 // Power is how a machine is left: `on`, `stay-on` when it may not be restarted

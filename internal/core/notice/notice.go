@@ -76,6 +76,7 @@ type Machine struct {
 	Owner      string            `json:"owner"`
 	Notes      string            `json:"notes"`
 	Until      string            `json:"until"`
+	Keep       string            `json:"keep"`
 	Labels     map[string]string `json:"labels"`
 }
 
@@ -83,7 +84,7 @@ type Machine struct {
 func About(m *machine.Machine, identity string, generation int) *Machine {
 	a := &Machine{Site: m.Site, Name: m.Name, Identity: identity, Generation: generation, Hostname: m.Guest.Hostname, FQDN: m.Guest.FQDN(), Addresses: []string{},
 		Template: m.Template, Preset: m.Preset, CPUs: m.Shape.CPUs, Memory: int64(m.Shape.Memory / machine.MiB), Disk: int64(m.Shape.Disk / machine.MiB),
-		Owner: m.Info.Owner, Notes: m.Info.Notes, Until: m.Info.Until, Labels: m.Info.Labels, MACs: []string{}, Networks: []string{}}
+		Owner: m.Info.Owner, Notes: m.Info.Notes, Until: m.Info.Until, Keep: m.Info.Keep, Labels: m.Info.Labels, MACs: []string{}, Networks: []string{}}
 	if a.Labels == nil {
 		a.Labels = map[string]string{}
 	}

@@ -51,6 +51,7 @@ func drift(made machine.Spec, now Seen) []Reason {
 	differs("owner", printable(made.Info.Owner), printable(now.Info.Owner))
 	differs("notes", printable(made.Info.Notes), printable(now.Info.Notes))
 	differs("until", made.Info.Until, now.Info.Until)
+	differs("keep", made.Info.Keep, now.Info.Keep)
 	differs("labels", printable(show("labels", &made, 0)), printable(show("labels", &is, 0)))
 	differs("power", string(made.Power.Rests()), string(now.Power))
 	return all

@@ -181,3 +181,6 @@ func (k *Known) Unfinished() string {
 
 // LeftOff says who has shut a made machine down on purpose; empty if nobody has.
 func (k *Known) LeftOff() string { return k.left(view{}).off }
+
+// Swept reports whether it was shut down because its date was over.
+func (k *Known) Swept() bool { return k.left(view{}).swept }

@@ -58,6 +58,8 @@ type Work struct {
 	Note string `json:"note,omitempty"`
 	// LeftOff says who has shut the machine down on purpose; it is left so.
 	LeftOff string `json:"left_off,omitempty"`
+	// Swept reports that the machine was shut down because its date was over.
+	Swept bool `json:"-"`
 	// Power is what the site says; empty if it was not asked, or does not tell.
 	Power machine.Power `json:"-"`
 	// Again means that steps are taken which were taken before.

@@ -27,8 +27,10 @@ var examples = map[string]any{
 	"Setup.networks":  map[string]any{"survey": map[string]any{"subnet": "198.51.100.0/24", "gateway": "198.51.100.1"}},
 	"Setup.presets":   map[string]any{"tide-gauge": map[string]any{"cpus": 1, "memory": "1GiB"}},
 	"Setup.firstboot": map[string]any{"chrony": map[string]any{"packages": []string{"chrony"}}},
-	"Setup.secrets":   map[string]any{"recipients": "age1...", "identity": "operator.key"},
-	"Setup.backups":   10, "Backups.keep": 10, "Backups.dir": "mintbatch.backups", "Setup.logs": "mintbatch.runs", "Setup.limits": map[string]any{"confirm": "10m"},
+	"Setup.quotas":    map[string]any{"survey": map[string]any{"owner": "survey", "machines": 40}}, "Quota.owner": "survey", "Quota.site": "quay", "Quota.preset": "tide-gauge", "Quota.labels": map[string]any{"leg": "north"},
+	"Quota.each": "owner", "Quota.machines": 40, "Quota.cpus": 160, "Quota.memory": "640GiB", "Quota.disk": "4TiB",
+	"Setup.secrets": map[string]any{"recipients": "age1...", "identity": "operator.key"},
+	"Setup.backups": 10, "Backups.keep": 10, "Backups.dir": "mintbatch.backups", "Setup.logs": "mintbatch.runs", "Setup.limits": map[string]any{"confirm": "10m"},
 
 	"Column.column": "memory", "Column.unit": "GiB", "Column.fixed": "quay",
 
@@ -99,7 +101,7 @@ var cells = map[string]struct{ doc, example string }{
 	"media":   {"an image that is in a CD drive for the first boot: STORE/NAME", "media/drivers.iso"},
 	"after":   {"the machines after which it is started: names, globs, preset:NAME or labels", "bms-dns-*"},
 	"aliases": {"further names of it, each with or without a domain", "tide-north"}, "enrol": {"the systems around it that it is entered in, besides those of its networks; none for no system", "office"},
-	"owner": {"who the machine is for", "tide desk"}, "notes": {"free text", "spare"}, "until": {"the last day on which it may run", "2027-03-31"}, "labels": {"NAME=VALUE, several separated by spaces", "leg=north"},
+	"owner": {"who the machine is for", "tide desk"}, "notes": {"free text", "spare"}, "until": {"the last day on which it may run", "2027-03-31"}, "keep": {"the last day on which its disks are kept", "2027-06-30"}, "labels": {"NAME=VALUE, several separated by spaces", "leg=north"},
 }
 
 var kerberosExample = map[string]any{"realm": "BRACKWATER.EXAMPLE", "login": "enroller", "keytab": "file:enroller.keytab", "host": "dc1.brackwater.example"}

@@ -37,6 +37,7 @@ type Setup struct {
 	Networks  map[string]Network   `key:"networks" doc:"the networks of the adapters"`
 	Presets   map[string]Preset    `key:"presets" doc:"named bundles of column defaults and first-boot contents"`
 	Firstboot map[string]Contents  `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
+	Quotas    map[string]Quota     `key:"quotas" doc:"what machines may use together, of an owner, a site, a preset or a label"`
 	Secrets   Secrets              `key:"secrets" doc:"keys for sealed values, and rules for passwords"`
 	Events    Events               `key:"logs" doc:"the logs of runs"`
 	Backups   Backups              `key:"backups" doc:"copies of the ledger that are made before each run"`

@@ -60,7 +60,7 @@ func (a *arranger) row(l line) Row {
 		switch {
 		case i < len(a.at) && a.at[i] >= 0:
 			c := a.Columns[a.at[i]]
-			if day, ok := l.days[i]; ok && c.Name == "until" {
+			if day, ok := l.days[i]; ok && (c.Name == "until" || c.Name == "keep") {
 				cell = day
 			}
 			f, bad := notASheet(strings.TrimSpace(cell))

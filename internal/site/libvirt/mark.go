@@ -52,6 +52,8 @@ func withMark(m contract.Mark, p parent) *etree.Element {
 	set(e, "seal", m.Seal)
 	set(e, "owner", m.Owner)
 	set(e, "until", m.Until)
+	set(e, "keep", m.Keep)
+	set(e, "extended", m.Extended)
 	for _, name := range slices.Sorted(maps.Keys(m.Labels)) {
 		l := e.CreateElement("label")
 		l.CreateAttr("name", name)
@@ -127,6 +129,7 @@ func (d *definition) mark() (*contract.Mark, parent) {
 	}
 	m.Stage, m.Seal = contract.Stage(e.SelectAttrValue("stage", "")), e.SelectAttrValue("seal", "")
 	m.Owner, m.Until = e.SelectAttrValue("owner", ""), e.SelectAttrValue("until", "")
+	m.Keep, m.Extended = e.SelectAttrValue("keep", ""), e.SelectAttrValue("extended", "")
 	m.Notes = textAt(d.root, "./description")
 	var p parent
 	for _, c := range e.ChildElements() {

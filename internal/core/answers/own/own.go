@@ -81,7 +81,7 @@ func Data(in answers.Input) map[string]any {
 		"login": g.Login, "password": in.Secrets.Clear[g.Login], "hash": in.Secrets.Hashes[g.Login], "keys": g.Keys, "logins": logins,
 		"timezone": g.Timezone, "locale": g.Locale, "keyboard": g.Keyboard, "licence": g.Licence,
 		"adapters": adapters, "packages": g.Packages, "commands": g.Commands, "early_commands": g.Early, "ntp": g.NTP, "proxy": g.Proxy,
-		"properties": g.Properties, "labels": in.Info.Labels, "owner": in.Info.Owner, "notes": in.Info.Notes, "until": in.Info.Until,
+		"properties": g.Properties, "labels": in.Info.Labels, "owner": in.Info.Owner, "notes": in.Info.Notes, "until": in.Info.Until, "keep": in.Info.Keep,
 		"call_home": in.Home, "join": map[string]string{"domain": g.Joins, "account_password": in.Secrets.Account},
 		"host_key": map[string]string{"private": in.Secrets.HostKeyPrivate, "public": in.Secrets.HostKeyPublic, "certificate": in.Secrets.HostCertificate},
 	}
