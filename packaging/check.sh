@@ -20,6 +20,7 @@ installed() {
     [ -s "$1/usr/share/$need" ] || { echo "$need is missing"; exit 1; }
   done
   [ -s "$1/usr/lib/systemd/system/mintbatch-sweep@.timer" ]
+  [ -s "$1/usr/lib/systemd/system/mintbatch-intake@.service" ]
 }
 
 # removed checks that nothing of a package is left.
@@ -64,6 +65,7 @@ sed -i "s#/usr/bin/mintbatch#$(echo "$work"/tar/*/mintbatch)#" "$units"/*.servic
 if command -v systemd-analyze >/dev/null; then
   systemd-analyze verify --man=no "$units"/*
   systemd-analyze security --offline=yes --threshold=25 "$units/mintbatch-sweep@root.service" | tail -n 1
+  systemd-analyze security --offline=yes --threshold=25 "$units/mintbatch-intake@root.service" | tail -n 1
 fi
 python3 -c 'import json, sys; b = json.load(open(sys.argv[1])); assert b["bomFormat"] == "CycloneDX" and len(b["components"]) > 20' "$work"/one/*.cdx.json
 echo "the packages are the same twice, and are installed and removed without a trace"

@@ -48,7 +48,7 @@ func (b *build) texts(native string) ([]file, error) {
 		}
 		all = append(all, file{path: "completion/" + shell, text: script, mode: 0o644})
 	}
-	for _, unit := range []string{"mintbatch-sweep@.service", "mintbatch-sweep@.timer"} {
+	for _, unit := range []string{"mintbatch-sweep@.service", "mintbatch-sweep@.timer", "mintbatch-intake@.service"} {
 		all = append(all, file{path: "systemd/" + unit, from: filepath.Join(b.source, "packaging", "systemd", unit), mode: 0o644})
 	}
 	docs, err := filepath.Glob(filepath.Join(b.source, "docs", "*.[my]*"))

@@ -19,7 +19,7 @@ import (
 // scripts do.
 var elsewhere = []string{"not-at-site", "name-taken", "address-in-use", "no-setup", "too-large",
 	"no-room", "bad-template", "disk-too-small", "host-down", "template-writable", "no-secret", "address-answers", "address-named", "cannot-probe",
-	"new-ledger", "no-row", "machines-missing", "template-hardware", "template-in-use", "template-lacks", "template-left-overs", "site-silent", "other-copy", "name-in-dns", "account-exists", "cannot-look"}
+	"new-ledger", "no-row", "machines-missing", "template-hardware", "template-in-use", "template-lacks", "template-left-overs", "site-silent", "other-copy", "name-in-dns", "account-exists", "cannot-look", "not-allowed"}
 
 // Each sheet of testdata/findings.txtar is named for the code that the program
 // must report it; a setup of the same name is laid over the common one. No

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
@@ -50,7 +51,7 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "signer")).Run())
 	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
 	require.NoError(t, err)
-	write(t, dir, "mintbatch.yaml", string(setup)+"libraries: {stick: {folder: stick, signers: file:signer.pub, sign: file:signer}}\nquotas: {all: {machines: 500}}\n")
+	write(t, dir, "mintbatch.yaml", string(setup)+"libraries: {stick: {folder: stick, signers: file:signer.pub, sign: file:signer}}\nquotas: {all: {machines: 500}}\nrequests: {sources: {desk: {folder: requests}}, rules: {all: {set: {site: quay}}}}\n")
 	all()
 	write(t, dir, "machines.csv", long)
 	document("mint", "--yes")
@@ -60,6 +61,13 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 		{"template", "seal", "bms-tide-01", "--as", "deb12-base", "--site", "quay", "--dry"}, {"library", "add", "empty", "--site", "quay", "--yes"}, {"library", "list"}} {
 		document(args...)
 	}
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "requests"), 0o700))
+	write(t, dir, "requests/r.csv", "machine,preset\nbms-req-01,tide-gauge\n")
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "requests/r.csv"), time.Time{}, time.Now().Add(-time.Minute)))
+	out, err := command(t, dir, "mintbatch", "intake", "--once")
+	require.NoError(t, err, out)
+	document("request", "list")
+	document("request", "show", strings.Fields(out)[2])
 	write(t, dir, "machines.csv", strings.Replace(long, "bms-tide-09,tide-gauge,deb12-base,survey,pool", "bms-tide-09,no-such-preset,deb12-base,survey,198.51.900.1", 1))
 	document("check")
 	write(t, dir, "machines.csv", strings.Replace(long, "chart,203.0.113.20", "chart,203.0.113.21", 1))

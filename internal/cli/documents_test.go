@@ -22,7 +22,7 @@ var update = flag.Bool("update", false, "write docs/schemas anew")
 var documents = map[string]any{
 	"accept": acceptJSON{}, "answers": answersJSON{}, "check": checkJSON{}, "checkpoints": checkpointsJSON{}, "credentials": credentialsJSON{}, "find": findJSON{}, "history": historyJSON{},
 	"ledger-check": ledgerCheckJSON{}, "list": entriesJSON{}, "list-at": listAtJSON{}, "mint": mintJSON{}, "pools": poolsJSON{}, "proof": proofJSON{}, "rebuild": rebuildJSON{},
-	"quota": quotaJSON{}, "run": runShowJSON{}, "runs": runsJSON{}, "secrets": secretsJSON{}, "show": entriesJSON{}, "site-check": siteCheckJSON{}, "survey": surveyJSON{}, "sweep": sweepJSON{},
+	"quota": quotaJSON{}, "request": requestJSON{}, "requests": requestsJSON{}, "run": runShowJSON{}, "runs": runsJSON{}, "secrets": secretsJSON{}, "show": entriesJSON{}, "site-check": siteCheckJSON{}, "survey": surveyJSON{}, "sweep": sweepJSON{},
 	"inspect": inspectJSON{}, "template": templateJSON{}, "library": libraryJSON{}, "outbox": outboxJSON{}, "shared": sharedJSON{}, "seal": sealJSON{}, "templates": templatesJSON{}, "verify": verifyJSON{}, "why": whyJSON{},
 }
 

@@ -16,6 +16,7 @@ var chapters = []struct {
 	{"Look before", []string{"check", "proof", "survey", "pool", "quota"}},
 	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "rename", "retire", "sweep", "extend"}},
 	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history", "outbox"}},
+	{"Requests", []string{"intake", "request"}},
 	{"Hand over", []string{"report"}},
 	{"Keep in order", []string{"ledger", "pack", "unpack", "help"}},
 }

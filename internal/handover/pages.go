@@ -63,6 +63,16 @@ func Gather(ctx context.Context, d *mint.Desk, runID string, contact plan.Contac
 	return p, errors.Join(unreachable, p.gauges(ctx, contact))
 }
 
+// OwnPage is the page about some machines alone, for whoever has asked for them.
+func OwnPage(ctx context.Context, d *mint.Desk, title string, names []string) ([]byte, error) {
+	entries, _, unreachable := d.List(ctx, mint.ListRequest{Names: names, Contact: plan.Online})
+	if entries == nil && unreachable != nil {
+		return nil, unreachable
+	}
+	p := &Pages{desk: d, now: time.Now(), entries: entries}
+	return p.page(title, p.entries).HTML()
+}
+
 // gauges reads how full pools and stores are.
 func (p *Pages) gauges(ctx context.Context, contact plan.Contact) error {
 	all, err := (&pools.Pools{Setup: p.desk.Setup, Ledger: p.desk.Ledger}).List(ctx, nil)

@@ -39,9 +39,23 @@ func CheckWorkbook(d *mint.Desk, path string, over output.Over) error {
 
 // WriteWorkbook writes a copy of the sheet with what is known of each row.
 func WriteWorkbook(ctx context.Context, d *mint.Desk, path string, over output.Over, p proof.Proof) error {
+	original, err := os.ReadFile(d.SheetPath)
+	if err != nil {
+		return err
+	}
+	content, err := Workbook(ctx, d, original, path, p)
+	if content == nil {
+		return err
+	}
+	return errors.Join(d.Guard().Write(path, content, over, 0o644), err)
+}
+
+// Workbook is a copy of the sheet, whose content is given, with what is known of each row, in the format of a name. A site that
+// cannot be reached is an error beside it.
+func Workbook(ctx context.Context, d *mint.Desk, original []byte, name string, p proof.Proof) ([]byte, error) {
 	entries, _, unreachable := d.List(ctx, mint.ListRequest{Contact: plan.Online})
 	if entries == nil && unreachable != nil {
-		return unreachable
+		return nil, unreachable
 	}
 	known := map[machine.Key]mint.Entry{}
 	for _, e := range entries {
@@ -55,15 +69,11 @@ func WriteWorkbook(ctx context.Context, d *mint.Desk, path string, over output.O
 	for _, w := range d.Wanted {
 		lines[w.Row()] = append(lines[w.Row()], lineOf(w.Machine, known, work))
 	}
-	original, err := os.ReadFile(d.SheetPath)
+	content, err := report.Copy(original, d.Table, name, lines)
 	if err != nil {
-		return err
+		return nil, fmt.Errorf("copy of %s: %w", d.Table.File, err)
 	}
-	content, err := report.Copy(original, d.Table, path, lines)
-	if err != nil {
-		return fmt.Errorf("copy of %s: %w", d.SheetPath, err)
-	}
-	return errors.Join(d.Guard().Write(path, content, over, 0o644), unreachable)
+	return content, unreachable
 }
 
 func lineOf(m machine.Machine, known map[machine.Key]mint.Entry, work map[machine.Key]proof.Work) report.Line {

@@ -25,6 +25,12 @@ type Input struct {
 	Kind      sheet.Kind
 	Worksheet string
 	Stdin     io.Reader
+	// Content, if set, is the sheet itself, of which Sheet is just the name.
+	Content []byte
+	// Gate, if set, looks at the sheet before anything is made of it, may fix values in it, and adds findings.
+	Gate func(s *setup.Setup, t *sheet.Table) finding.List
+	// Check, if set, looks at the machines that it asks for.
+	Check func(s *setup.Setup, wanted []*batch.Wanted) finding.List
 	// Names are the machines, names and globs, that a command is about: only their
 	// rows have to be right. None means all.
 	Names []string
@@ -150,10 +156,16 @@ func (b *Batch) ReadSheet(in Input) error {
 	sum := sha256.Sum256(source.Content)
 	b.SheetDigest = hex.EncodeToString(sum[:])
 	b.Findings = append(b.Findings, found...)
+	if in.Gate != nil && len(table.Columns) > 0 {
+		b.Findings = append(b.Findings, in.Gate(b.Setup, table)...)
+	}
 	if len(table.Columns) > 0 {
 		var more finding.List
 		b.Wanted, more = batch.BuildOnly(table, b.Setup, b.Named)
 		b.Findings = append(b.Findings, more...)
+	}
+	if in.Check != nil {
+		b.Findings = append(b.Findings, in.Check(b.Setup, b.Wanted)...)
 	}
 	return nil
 }
@@ -192,6 +204,10 @@ func (b *Batch) SheetNames(in Input) map[string]bool {
 // fetchSheet reads the bytes of the sheet, as far as any sheet goes.
 func (b *Batch) fetchSheet(in Input) (sheet.Source, error) {
 	source := sheet.Source{Name: in.Sheet, Kind: in.Kind, Worksheet: in.Worksheet, Rules: b.Setup.Rules()}
+	if in.Content != nil {
+		source.Content = in.Content
+		return source, nil
+	}
 	var from io.Reader = in.Stdin
 	if in.Sheet == "-" {
 		source.Name = "standard input"

@@ -147,7 +147,7 @@ type openStep struct {
 // not live to finish their machine.
 func (l *Ledger) openSteps(ctx context.Context, which selection) (map[machine.Key][]openStep, error) {
 	all := map[machine.Key][]openStep{}
-	err := l.read(ctx, `SELECT s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, COALESCE(r.command, '?')
+	err := l.read(ctx, `SELECT s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, COALESCE(r.command, 'unknown')
 		FROM steps s LEFT JOIN runs r ON r.id = s.run LEFT JOIN machines m ON m.site = s.site AND m.name = s.machine
 		WHERE (s.state <> 'done' OR s.step = 'stop' OR m.state = 'made' AND s.generation = m.generation AND s.run <> m.run) AND `+which.condition+` ORDER BY s.began`, func(row *sql.Rows) error {
 		var key machine.Key

@@ -81,6 +81,7 @@ func (s *Setup) check(found *finding.List) {
 	s.checkAround(bad)
 	s.checkNotices(bad)
 	s.checkQuotas(bad)
+	s.checkRequests(bad)
 	for name, l := range sorted(s.Libraries) {
 		s.checkLibrary(name, l, bad)
 	}

@@ -29,6 +29,12 @@ var examples = map[string]any{
 	"Setup.firstboot": map[string]any{"chrony": map[string]any{"packages": []string{"chrony"}}},
 	"Setup.quotas":    map[string]any{"survey": map[string]any{"owner": "survey", "machines": 40}}, "Quota.owner": "survey", "Quota.site": "quay", "Quota.preset": "tide-gauge", "Quota.labels": map[string]any{"leg": "north"},
 	"Quota.each": "owner", "Quota.machines": 40, "Quota.cpus": 160, "Quota.memory": "640GiB", "Quota.disk": "4TiB",
+	"Setup.requests":       map[string]any{"sources": map[string]any{"desk": map[string]any{"folder": "requests"}}, "rules": map[string]any{"all": map[string]any{"max_machines": 20}}},
+	"Requests.sources":     map[string]any{"desk": map[string]any{"folder": "requests"}},
+	"Requests.rules":       map[string]any{"all": map[string]any{"max_machines": 20}},
+	"RequestSource.folder": "requests", "RequestSource.sender": "tide desk",
+	"RequestRule.sources": "desk", "RequestRule.from": "*@brackwater.example", "RequestRule.columns": []string{"machine", "preset", "notes"}, "RequestRule.presets": "tide-*", "RequestRule.templates": "deb12-base", "RequestRule.sites": "quay",
+	"RequestRule.networks": "survey", "RequestRule.pools": "nodes", "RequestRule.set": map[string]any{"owner": "{sender}", "site": "quay"}, "RequestRule.max_machines": 20, "RequestRule.unapproved": 2, "RequestRule.remind": "48h", "RequestRule.expire": "336h",
 	"Setup.secrets": map[string]any{"recipients": "age1...", "identity": "operator.key"},
 	"Setup.backups": 10, "Backups.keep": 10, "Backups.dir": "mintbatch.backups", "Setup.logs": "mintbatch.runs", "Setup.limits": map[string]any{"confirm": "10m"},
 

@@ -38,6 +38,7 @@ type Setup struct {
 	Presets   map[string]Preset    `key:"presets" doc:"named bundles of column defaults and first-boot contents"`
 	Firstboot map[string]Contents  `key:"firstboot" doc:"named first-boot contents that rows and presets refer to"`
 	Quotas    map[string]Quota     `key:"quotas" doc:"what machines may use together, of an owner, a site, a preset or a label"`
+	Requests  Requests             `key:"requests" doc:"who may ask for machines by sending a sheet"`
 	Secrets   Secrets              `key:"secrets" doc:"keys for sealed values, and rules for passwords"`
 	Events    Events               `key:"logs" doc:"the logs of runs"`
 	Backups   Backups              `key:"backups" doc:"copies of the ledger that are made before each run"`

@@ -1,0 +1,102 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/ledger/servertest"
+)
+
+// Two intakes on one ledger, both killed at odd moments again and again: each request is answered once, and made once.
+func TestIntakesThatAreKilled(t *testing.T) {
+	t.Parallel()
+	for name, ledger := range map[string]string{"file": "mintbatch.ledger", "server": servertest.Database(t)} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			intakesKilled(t, ledger)
+		})
+	}
+}
+
+func intakesKilled(t *testing.T, ledger string) {
+	rounds := 4
+	if os.Getenv("MINTBATCH_FULL") != "" {
+		rounds = 100
+	}
+	seed := uint64(time.Now().UnixNano())
+	chance := rand.New(rand.NewPCG(seed, 0))
+	dir, _ := served(t, 200)
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", strings.Replace(string(setup), "ledger: mintbatch.ledger", "ledger: "+ledger, 1)+
+		"requests: {sources: {desk: {folder: requests}}, rules: {all: {unapproved: 9, set: {site: quay}}}}\n")
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "requests"), 0o700))
+	intake := func(killed time.Duration) {
+		c := exec.Command("mintbatch", "intake", "--once")
+		c.Dir = dir
+		var out strings.Builder
+		c.Stdout, c.Stderr = &out, &out
+		require.NoError(t, c.Start())
+		if killed > 0 {
+			time.AfterFunc(killed, func() { _ = c.Process.Kill() })
+		}
+		if err := c.Wait(); killed == 0 {
+			assert.NoError(t, err, "seed %d: %s", seed, out.String())
+		}
+	}
+	for round := range rounds {
+		for _, sheet := range []string{fmt.Sprintf("machine,preset\nbms-r%d-[1-2],tide-gauge\n", round), "machine,preset\nbms-x,nothing\n"} {
+			path := filepath.Join(dir, "requests", fmt.Sprintf("%d-%d.csv", round, len(sheet)))
+			require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
+			require.NoError(t, os.Chtimes(path, time.Time{}, time.Now().Add(-time.Minute+time.Duration(round)*time.Millisecond)))
+		}
+		for range 3 {
+			var both sync.WaitGroup
+			for range 2 {
+				after := time.Duration(20+chance.IntN(500)) * time.Millisecond
+				both.Go(func() { intake(after) })
+			}
+			both.Wait()
+		}
+		intake(0)
+		intake(0) // what the other one was about to do
+	}
+	out, err := command(t, dir, "mintbatch", "request", "list", "--all", "--json")
+	require.NoError(t, err, out)
+	var listed struct{ Requests []struct{ Request, State, Sheet string } }
+	require.NoError(t, json.Unmarshal([]byte(out), &listed))
+	assert.Len(t, listed.Requests, 2*rounds, "seed %d", seed)
+	out, err = command(t, dir, "mintbatch", "history")
+	require.NoError(t, err, out)
+	for _, r := range listed.Requests {
+		files, err := filepath.Glob(filepath.Join(dir, "requests", "answers", r.Request, "*.txt"))
+		require.NoError(t, err)
+		ends := map[string]int{"done": 2, "faulty": 1}
+		assert.Len(t, files, ends[r.State], "seed %d: %s is %s: %s", seed, r.Sheet, r.State, files)
+		assert.NotZero(t, ends[r.State], "seed %d: %s is %s", seed, r.Sheet, r.State)
+		assert.Equal(t, 1, strings.Count(out, "request "+r.Request+": "+r.State), "seed %d: %s", seed, r.Sheet)
+	}
+	names := sandboxMachines(dir)
+	assert.Len(t, names, 2*rounds, "seed %d: %s", seed, names)
+	left, err := filepath.Glob(filepath.Join(dir, "requests", "*.csv"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	half, err := filepath.Glob(filepath.Join(dir, "requests", "answers", "*", "*.tmp"))
+	require.NoError(t, err)
+	assert.Empty(t, half, "seed %d", seed)
+	out, err = command(t, dir, "mintbatch", "ledger", "check")
+	assert.NoError(t, err, out)
+}

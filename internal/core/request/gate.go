@@ -1,0 +1,113 @@
+package request
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mintbatch/internal/core/address"
+	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/glob"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+// Gate holds the cells of a sheet against a rule, before anything is made of them: which columns may be filled, and that nothing in
+// a cell is more than text. It puts the values that the rule sets into every row.
+func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Table) finding.List {
+	var found finding.Collector
+	found.Nameless = true
+	for i, c := range t.Columns {
+		if c.Name == "" {
+			continue
+		}
+		for _, row := range t.Rows {
+			cell := row.Cells[i]
+			if cell == "" {
+				continue
+			}
+			if why, hint := refuses(r, c.Name, cell); why != "" {
+				found.Add(finding.Finding{Code: "not-allowed", At: t.Position(row, i), Value: cell, Message: why, Hint: hint}, "")
+			}
+		}
+	}
+	if t.Fixed == nil {
+		t.Fixed = map[string]sheet.Fixed{}
+	}
+	literal := strings.NewReplacer("{", "", "}", "").Replace(sender)
+	set := r.Set
+	if set == nil {
+		set = setup.Values{"owner": "{sender}"}
+	}
+	for id, value := range set {
+		t.Fixed[id] = sheet.Fixed{Value: strings.ReplaceAll(value, "{sender}", literal), At: at}
+	}
+	return found.List()
+}
+
+// refuses says why a cell is not for requests; empty if it is.
+func refuses(r setup.RequestRule, column, cell string) (why, hint string) {
+	kind, _, _ := strings.Cut(strings.ToLower(cell), ":")
+	switch {
+	case !slices.Contains(r.Allowed(), column):
+		return fmt.Sprintf("a request may not fill the column %s", column), "leave it empty; columns that may be filled: " + strings.Join(r.Allowed(), ", ")
+	case strings.ContainsAny(cell, "{}"):
+		return "in a request nothing is put in for braces", "write the value itself"
+	case column != "notes" && slices.Contains([]string{"secret", "file", "env"}, kind):
+		return "a request may not refer to values that others keep", "leave it empty"
+	case column == "template" && kind == "machine":
+		return "a request may not clone a machine of others", "name a template"
+	}
+	return "", ""
+}
+
+// Check holds the machines that a request asks for against its rule.
+func Check(s *setup.Setup, r setup.RequestRule, wanted []*batch.Wanted) finding.List {
+	most := r.MostMachines()
+	var found finding.Collector
+	refuse := func(w *batch.Wanted, id, what, value string, globs []string) {
+		if len(globs) > 0 && value != "" && !glob.Match(globs, value) {
+			found.Add(finding.Finding{Code: "not-allowed", At: w.Origin(id).At, Value: value, Message: fmt.Sprintf("a request may not ask for %s %s", what, value),
+				Hint: "allowed: " + strings.Join(globs, ", ")}, "", w.Name)
+		}
+	}
+	for i, w := range wanted {
+		if i == most {
+			found.Add(finding.Finding{Code: "too-many-machines", At: w.Origin("machine").At, Value: w.Name, Message: fmt.Sprintf("a request may ask for up to %d machines, and this one asks for %d", most, len(wanted)),
+				Hint: "send several"}, "")
+		}
+		template, _, _ := strings.Cut(w.Template, "@")
+		refuse(w, "preset", "preset", w.Preset, r.Presets)
+		refuse(w, "template", "template", template, r.Templates)
+		refuse(w, "site", "site", w.Site, r.Sites)
+		for k, a := range w.Adapters {
+			checkAdapter(s, r, &found, w, k, a)
+		}
+	}
+	return found.List()
+}
+
+func checkAdapter(s *setup.Setup, r setup.RequestRule, found *finding.Collector, w *batch.Wanted, k int, a machine.Adapter) {
+	bad := func(column, value, why string, allowed []string) {
+		found.Add(finding.Finding{Code: "not-allowed", At: w.Adapter(column, k).At, Value: value, Message: why, Hint: "allowed: " + strings.Join(allowed, ", ")}, "", w.Name)
+	}
+	if len(r.Networks) > 0 && !glob.Match(r.Networks, a.Network) {
+		bad("network", a.Network, "a request may not ask for network "+a.Network, r.Networks)
+	}
+	if len(r.Pools) == 0 || k >= len(w.Wishes) {
+		return
+	}
+	for _, wish := range w.Wishes[k] {
+		if pools := setup.Names(s.Networks[a.Network].Pools); wish.Pool == "" && len(pools) == 1 {
+			wish.Pool = pools[0]
+		}
+		switch {
+		case wish.Kind == address.Literal:
+			bad("address", wish.Word, "a request may not name addresses itself", r.Pools)
+		case (wish.Kind == address.FromPool || wish.Kind == address.Leased) && !glob.Match(r.Pools, wish.Pool):
+			bad("address", wish.Word, "a request may not ask for pool "+wish.Pool, r.Pools)
+		}
+	}
+}

@@ -1,0 +1,100 @@
+// Package request is what people ask for by sending a sheet: who may, for what, how far it has come, and what they are told.
+package request
+
+import (
+	"crypto/sha256"
+	"encoding/base32"
+	"strings"
+	"time"
+)
+
+// State is how far a request has come.
+type State string
+
+// The states.
+const (
+	Received State = "received" // nobody has looked at it yet
+	Faulty   State = "faulty"   // its sheet was refused, and its sender told why
+	Waiting  State = "waiting"  // for somebody to approve it
+	Approved State = "approved" // its machines are being made
+	Done     State = "done"
+	Failed   State = "failed"  // some of its machines could not be made; it is tried again when somebody approves it again
+	Refused  State = "refused" // somebody has said no
+	Expired  State = "expired" // nobody has said anything for too long
+)
+
+// Ended reports whether nothing more becomes of a request by itself.
+func (s State) Ended() bool { return s != Received && s != Waiting && s != Approved }
+
+// Request is a sheet that somebody sent.
+type Request struct {
+	ID       string    `json:"request"`
+	Source   string    `json:"source"`           // of the setup
+	Origin   string    `json:"origin"`           // what it is at its source: the name of a file, or the id of a message
+	Sender   string    `json:"sender,omitempty"` // whom it is from
+	Subject  string    `json:"subject,omitempty"`
+	Rule     string    `json:"rule"`   // of the setup
+	Sheet    string    `json:"sheet"`  // its name
+	Digest   string    `json:"digest"` // of the sheet
+	Received time.Time `json:"received"`
+	State    State     `json:"state"`
+	// Machines are the names that it asks for, once its sheet is found right.
+	Machines []string `json:"machines,omitempty"`
+	// Proof identifies what would be made, as it was shown to the approvers.
+	Proof string    `json:"proof,omitempty"`
+	Asked time.Time `json:"asked,omitzero"` // the approvers
+	// Code is the digest of the code that approves this proof.
+	Code string `json:"code,omitempty"`
+	// Reminded is when the approvers were asked again.
+	Reminded time.Time `json:"reminded,omitzero"`
+	// By has decided; it is the rule's name if the rule needs nobody to.
+	By  string `json:"by,omitempty"`
+	Run string `json:"run,omitempty"` // the last one that has made machines of it
+	Why string `json:"why,omitempty"` // it was refused, or failed
+	// Changed counts the changes, so that of two that look at it at once only one changes it.
+	Changed int `json:"changed"`
+}
+
+// ID is that of a request: the same for the same sheet from the same origin, whoever takes it in.
+func ID(source, origin string, content []byte) string {
+	h := sha256.New()
+	for _, part := range []string{source, origin, string(content)} {
+		inner := sha256.Sum256([]byte(part))
+		h.Write(inner[:])
+	}
+	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(h.Sum(nil)))[:10]
+}
+
+// Letter is what somebody is told of a request.
+type Letter struct {
+	ID      string   `json:"id"` // the same each time that it is sent
+	Request string   `json:"request"`
+	Source  string   `json:"source"`
+	Kind    Kind     `json:"kind"`
+	To      []string `json:"to,omitempty"` // addresses; at a folder nobody's
+	Subject string   `json:"subject"`
+	Text    string   `json:"text"`
+	HTML    string   `json:"html"`
+	Files   []File   `json:"files,omitempty"`
+}
+
+// Kind is what a letter is about.
+type Kind string
+
+// The kinds of letters.
+const (
+	Findings  Kind = "findings"  // what is wrong with the sheet
+	Proposal  Kind = "proof"     // what would be made, for the sender
+	Question  Kind = "approval"  // the same, for the approvers, with the code
+	Reminder  Kind = "reminder"  // the same once more
+	Confirmed Kind = "confirmed" // what was made
+	Failure   Kind = "failed"
+	Refusal   Kind = "refused"
+	Closed    Kind = "expired"
+)
+
+// File is a file that goes with a letter.
+type File struct {
+	Name    string `json:"name"`
+	Content []byte `json:"content"`
+}

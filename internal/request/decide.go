@@ -1,0 +1,176 @@
+package request
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/request"
+	"mintbatch/internal/input"
+	"mintbatch/internal/mint"
+)
+
+// ErrDecide means that a request cannot be decided on.
+var ErrDecide = errors.New("it cannot be decided on")
+
+// Proposal is a request with what it would make now.
+type Proposal struct {
+	request.Request
+	Works []proof.Work
+	Notes []string
+	// Moved says that it is not what the request's proof was when it was shown last.
+	Moved bool
+	// Refused is why nothing would be made; nil if something would.
+	Refused *input.Refused
+}
+
+// at opens a round for one act.
+func (o *Office) at(ctx context.Context) (*round, error) {
+	d, err := mint.OpenSetup(ctx, o.Input, o.Log)
+	if err != nil {
+		return nil, err
+	}
+	return &round{o, d, time.Now()}, nil
+}
+
+// List returns all requests, the oldest first.
+func (o *Office) List(ctx context.Context) ([]request.Request, error) {
+	r, err := o.at(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer r.desk.Close()
+	return r.desk.Ledger.Requests(ctx)
+}
+
+// Show finds a request by the beginning of its id, with what it would make now if it waits for a decision.
+func (o *Office) Show(ctx context.Context, id string) (*Proposal, error) {
+	r, err := o.at(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer r.desk.Close()
+	one, err := r.find(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return r.show(ctx, one)
+}
+
+func (r *round) show(ctx context.Context, one request.Request) (*Proposal, error) {
+	shown := &Proposal{Request: one}
+	if one.State != request.Waiting && one.State != request.Failed {
+		return shown, nil
+	}
+	content, err := r.desk.Ledger.RequestSheet(ctx, one.ID)
+	if err != nil {
+		return nil, err
+	}
+	p, err := r.prove(ctx, one, content)
+	if errors.As(err, &shown.Refused) {
+		return shown, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	shown.Works, shown.Notes, shown.Moved = p.works, p.after, p.digest != one.Proof
+	shown.Request.Proof = p.digest
+	return shown, nil
+}
+
+// find finds a request by the beginning of its id.
+func (r *round) find(ctx context.Context, id string) (request.Request, error) {
+	all, err := r.desk.Ledger.Requests(ctx)
+	if err != nil {
+		return request.Request{}, err
+	}
+	var some []request.Request
+	var ids []string
+	for _, one := range all {
+		ids = append(ids, one.ID)
+		if id != "" && strings.HasPrefix(one.ID, strings.ToLower(id)) {
+			some = append(some, one)
+		}
+	}
+	switch len(some) {
+	case 1:
+		return some[0], nil
+	case 0:
+		return request.Request{}, fmt.Errorf("%w: %q (%s)", ErrDecide, id, finding.DidYouMean(id, ids))
+	}
+	return request.Request{}, fmt.Errorf("%w: %q is the beginning of %d requests; write more of the id", ErrDecide, id, len(some))
+}
+
+// Approve lets the machines of a request be made. The proof is that which whoever approves has seen: if another would be made by
+// now, nothing is approved, and the request waits with the new one.
+func (o *Office) Approve(ctx context.Context, id, proof, by string) (request.Request, error) {
+	r, err := o.at(ctx)
+	if err != nil {
+		return request.Request{}, err
+	}
+	defer r.desk.Close()
+	one, err := r.find(ctx, id)
+	if err != nil {
+		return one, err
+	}
+	if one.State != request.Waiting && one.State != request.Failed {
+		return one, fmt.Errorf("%w: request %s is %s", ErrDecide, one.ID, one.State)
+	}
+	now, err := r.show(ctx, one)
+	switch {
+	case err != nil:
+		return one, err
+	case now.Refused != nil:
+		return one, now.Refused
+	case one.State == request.Waiting && now.Proof != proof:
+		if err := r.propose(ctx, one, &proven{works: now.Works, digest: now.Proof, after: now.Notes}, false); err != nil {
+			return one, err
+		}
+		return one, fmt.Errorf("%w: what request %s would make has changed since it was shown; look at it again", ErrDecide, one.ID)
+	}
+	one.State, one.By, one.Why = request.Approved, by, ""
+	return one, r.change(ctx, one)
+}
+
+// Refuse says no to a request, and tells its sender why.
+func (o *Office) Refuse(ctx context.Context, id, why, by string) (request.Request, error) {
+	r, err := o.at(ctx)
+	if err != nil {
+		return request.Request{}, err
+	}
+	defer r.desk.Close()
+	one, err := r.find(ctx, id)
+	if err != nil {
+		return one, err
+	}
+	if one.State != request.Waiting && one.State != request.Failed && one.State != request.Received {
+		return one, fmt.Errorf("%w: request %s is %s", ErrDecide, one.ID, one.State)
+	}
+	one.State, one.By, one.Why = request.Refused, by, why
+	told := request.Told{Title: one.Sheet + ": refused", Paragraphs: []string{"Nothing was made."}}
+	if len(one.Machines) > 0 && one.Run != "" {
+		told.Paragraphs = []string{"Nothing more is made."}
+	}
+	if why != "" {
+		told.Paragraphs = append(told.Paragraphs, why)
+	}
+	letter, err := told.Letter(one, request.Refusal, to(one))
+	if err != nil {
+		return one, err
+	}
+	return one, r.change(ctx, one, letter)
+}
+
+// Sheet is the sheet of a request, as it was sent.
+func (o *Office) Sheet(ctx context.Context, id string) ([]byte, error) {
+	r, err := o.at(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer r.desk.Close()
+	return r.desk.Ledger.RequestSheet(ctx, id)
+}

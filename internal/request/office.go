@@ -1,0 +1,125 @@
+// Package request holds the use cases of requests: sheets that people send are taken in, answered, decided on, and done.
+package request
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"mintbatch/internal/core/batch"
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/request"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+	"mintbatch/internal/input"
+	"mintbatch/internal/ledger"
+	"mintbatch/internal/mint"
+)
+
+// Office takes requests in and goes on with them. All that it knows is in the ledger: it may be ended at any moment, and several
+// may share one ledger.
+type Office struct {
+	// Input has the setups; its sheet is not read.
+	Input input.Input
+	Log   *slog.Logger // nil for none
+	// Told takes a line about each thing that was done, or could not be.
+	Told func(string)
+	// Console is asked nothing: what is to be done was approved.
+	Console mint.Console
+	// Stop ends a mint at the next good moment.
+	Stop context.Context
+}
+
+// round is one look at all sources and requests.
+type round struct {
+	*Office
+	desk *mint.Desk // without a sheet
+	now  time.Time
+}
+
+// Once takes in what has come, goes on with every request as far as that is possible now, and delivers letters. What could not be
+// done is in the error, and is done by a later round.
+func (o *Office) Once(ctx context.Context) error {
+	d, err := mint.OpenSetup(ctx, o.Input, o.Log)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	r := round{o, d, time.Now()}
+	failed := r.takeIn(ctx)
+	all, err := d.Ledger.Requests(ctx)
+	if err != nil {
+		return err
+	}
+	for _, one := range all {
+		failed = errors.Join(failed, r.through(ctx, one))
+	}
+	return errors.Join(failed, r.deliver(ctx))
+}
+
+// through takes a request as far as it goes now.
+func (r *round) through(ctx context.Context, one request.Request) error {
+	for ctx.Err() == nil && r.Stop.Err() == nil {
+		err := r.goOn(ctx, one)
+		if errors.Is(err, ledger.ErrRequestChanged) {
+			return nil // by somebody else, who goes on with it
+		}
+		if err != nil {
+			return fmt.Errorf("request %s: %w", one.ID, err)
+		}
+		was := one.Changed
+		if one, err = r.desk.Ledger.Request(ctx, one.ID); err != nil || one.Changed == was {
+			return err
+		}
+	}
+	return nil
+}
+
+// goOn does what comes next with a request.
+func (r *round) goOn(ctx context.Context, one request.Request) error {
+	switch one.State {
+	case request.Received:
+		return r.look(ctx, one)
+	case request.Waiting:
+		return r.remind(ctx, one)
+	case request.Approved:
+		return r.do(ctx, one)
+	}
+	return nil
+}
+
+// rule is what a request may ask for by the setup as it is now.
+func (r *round) rule(one request.Request) (setup.RequestRule, bool) {
+	rule, known := r.desk.Setup.Requests.Rules[one.Rule]
+	return rule, known
+}
+
+// open opens a request's own sheet, which has passed its rule. What is wrong with it is an *input.Refused.
+func (r *round) open(ctx context.Context, one request.Request, content []byte) (*mint.Desk, error) {
+	rule, known := r.rule(one)
+	if !known {
+		return nil, fmt.Errorf("the setup has no rule %s any more", one.Rule)
+	}
+	in := r.Input
+	in.Sheet, in.Content, in.Kind, in.Worksheet, in.Names = one.Sheet, content, "", "", nil
+	in.Gate = func(s *setup.Setup, t *sheet.Table) finding.List {
+		return request.Gate(rule, one.Sender, s.Where("requests", "rules", one.Rule), t)
+	}
+	in.Check = func(s *setup.Setup, wanted []*batch.Wanted) finding.List { return request.Check(s, rule, wanted) }
+	return mint.Open(ctx, in, r.Log)
+}
+
+// change keeps what has become of a request and tells it.
+func (r *round) change(ctx context.Context, one request.Request, letters ...request.Letter) error {
+	if err := r.desk.Ledger.ChangeRequest(ctx, one, letters...); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("request %s (%s): %s", one.ID, one.Sheet, one.State)
+	if one.Why != "" {
+		text += ": " + one.Why
+	}
+	r.Told(text)
+	return nil
+}
