@@ -58,7 +58,7 @@ func intakesKilled(t *testing.T, ledger string) {
 		}
 	}
 	for round := range rounds {
-		for _, sheet := range []string{fmt.Sprintf("machine,preset\nbms-r%d-[1-2],tide-gauge\n", round), "machine,preset\nbms-x,nothing\n"} {
+		for _, sheet := range []string{fmt.Sprintf("machine,preset,network,address\nbms-r%d-[1-2],tide-gauge,survey,dhcp\n", round), "machine,preset\nbms-x,nothing\n"} {
 			path := filepath.Join(dir, "requests", fmt.Sprintf("%d-%d.csv", round, len(sheet)))
 			require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
 			require.NoError(t, os.Chtimes(path, time.Time{}, time.Now().Add(-time.Minute+time.Duration(round)*time.Millisecond)))
@@ -76,7 +76,9 @@ func intakesKilled(t *testing.T, ledger string) {
 	}
 	out, err := command(t, dir, "mintbatch", "request", "list", "--all", "--json")
 	require.NoError(t, err, out)
-	var listed struct{ Requests []struct{ Request, State, Sheet string } }
+	var listed struct {
+		Requests []struct{ Request, State, Sheet string }
+	}
 	require.NoError(t, json.Unmarshal([]byte(out), &listed))
 	assert.Len(t, listed.Requests, 2*rounds, "seed %d", seed)
 	out, err = command(t, dir, "mintbatch", "history")

@@ -72,7 +72,9 @@ func (l *Ledger) Requests(ctx context.Context) ([]request.Request, error) {
 		all = append(all, r)
 		return err
 	})
-	slices.SortFunc(all, func(a, b request.Request) int { return cmp.Or(a.Received.Compare(b.Received), strings.Compare(a.ID, b.ID)) })
+	slices.SortFunc(all, func(a, b request.Request) int {
+		return cmp.Or(a.Received.Compare(b.Received), strings.Compare(a.ID, b.ID))
+	})
 	return all, err
 }
 
