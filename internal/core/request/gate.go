@@ -90,11 +90,11 @@ func Check(s *setup.Setup, r setup.RequestRule, wanted []*batch.Wanted) finding.
 }
 
 func checkAdapter(s *setup.Setup, r setup.RequestRule, found *finding.Collector, w *batch.Wanted, k int, a machine.Adapter) {
-	bad := func(column, value, why string, allowed []string) {
+	refuse := func(column, value, why string, allowed []string) {
 		found.Add(finding.Finding{Code: "not-allowed", At: w.Adapter(column, k).At, Value: value, Message: why, Hint: "allowed: " + strings.Join(allowed, ", ")}, "", w.Name)
 	}
 	if len(r.Networks) > 0 && !glob.Match(r.Networks, a.Network) {
-		bad("network", a.Network, "a request may not ask for network "+a.Network, r.Networks)
+		refuse("network", a.Network, "a request may not ask for network "+a.Network, r.Networks)
 	}
 	if len(r.Pools) == 0 || k >= len(w.Wishes) {
 		return
@@ -105,9 +105,9 @@ func checkAdapter(s *setup.Setup, r setup.RequestRule, found *finding.Collector,
 		}
 		switch {
 		case wish.Kind == address.Literal:
-			bad("address", wish.Word, "a request may not name addresses itself", r.Pools)
+			refuse("address", wish.Word, "a request may not name addresses itself", r.Pools)
 		case (wish.Kind == address.FromPool || wish.Kind == address.Leased) && !glob.Match(r.Pools, wish.Pool):
-			bad("address", wish.Word, "a request may not ask for pool "+wish.Pool, r.Pools)
+			refuse("address", wish.Word, "a request may not ask for pool "+wish.Pool, r.Pools)
 		}
 	}
 }
