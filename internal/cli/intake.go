@@ -65,10 +65,8 @@ func (a *App) intake(ctx context.Context, c *cli.Command) error {
 		if err := o.Once(ctx); err != nil && a.stop.Err() == nil {
 			fmt.Fprintf(a.Stderr, "%s mintbatch: %s\n", time.Now().Format("15:04:05"), visible(err.Error()))
 		}
-		select {
-		case <-a.stop.Done():
+		if o.Await(a.stop, c.Duration("every")); a.stop.Err() != nil {
 			return nil
-		case <-time.After(c.Duration("every")):
 		}
 	}
 }

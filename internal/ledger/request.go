@@ -119,6 +119,20 @@ func (l *Ledger) Letters(ctx context.Context) ([]request.Letter, error) {
 	return all, err
 }
 
+// ChangeLetter keeps what has become of a letter; false means that it is not as it was any more.
+func (l *Ledger) ChangeLetter(ctx context.Context, was, is request.Letter) (changed bool, err error) {
+	err = l.write(ctx, func(tx *transaction) error {
+		done, err := tx.Exec(`UPDATE letters SET letter = ? WHERE id = ? AND letter = ?`, encode(is), was.ID, encode(was))
+		if err != nil {
+			return err
+		}
+		n, err := done.RowsAffected()
+		changed = n > 0
+		return err
+	})
+	return changed, err
+}
+
 // Delivered forgets a letter that has come to whom it is for.
 func (l *Ledger) Delivered(ctx context.Context, id string) error {
 	return l.write(ctx, func(tx *transaction) error {

@@ -34,7 +34,7 @@ func (o *Office) at(ctx context.Context) (*round, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &round{o, d, time.Now()}, nil
+	return &round{o, d, time.Now(), nil}, nil
 }
 
 // List returns all requests, the oldest first.
@@ -117,6 +117,10 @@ func (o *Office) Approve(ctx context.Context, id, proof, by string) (request.Req
 	if err != nil {
 		return one, err
 	}
+	return r.approve(ctx, one, proof, by)
+}
+
+func (r *round) approve(ctx context.Context, one request.Request, proof, by string) (request.Request, error) {
 	if one.State != request.Waiting && one.State != request.Failed {
 		return one, fmt.Errorf("%w: request %s is %s", ErrDecide, one.ID, one.State)
 	}
@@ -147,6 +151,11 @@ func (o *Office) Refuse(ctx context.Context, id, why, by string) (request.Reques
 	if err != nil {
 		return one, err
 	}
+	return r.say(ctx, one, why, by)
+}
+
+// say says no.
+func (r *round) say(ctx context.Context, one request.Request, why, by string) (request.Request, error) {
 	if one.State != request.Waiting && one.State != request.Failed && one.State != request.Received {
 		return one, fmt.Errorf("%w: request %s is %s", ErrDecide, one.ID, one.State)
 	}
@@ -158,7 +167,7 @@ func (o *Office) Refuse(ctx context.Context, id, why, by string) (request.Reques
 	if why != "" {
 		told.Paragraphs = append(told.Paragraphs, why)
 	}
-	letter, err := told.Letter(one, request.Refusal, to(one))
+	letter, err := r.letter(one, told, request.Refusal, r.to(one))
 	if err != nil {
 		return one, err
 	}

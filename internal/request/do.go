@@ -109,7 +109,7 @@ func (r *round) tellDone(ctx context.Context, d *mint.Desk, one request.Request,
 	if copied, err := handover.Workbook(ctx, d, content, name, p); err == nil { // of other kinds of sheets there is none
 		files = append(files, request.File{Name: name, Content: copied})
 	}
-	letter, err := told.Letter(one, request.Confirmed, to(one), files...)
+	letter, err := r.letter(one, told, request.Confirmed, r.to(one), files...)
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func (r *round) tellFailure(ctx context.Context, one request.Request, o *mint.Ou
 	one.State, one.Why = request.Failed, fmt.Sprintf("%s (run %s)", strings.Join(failed, "; "), o.Run)
 	told := request.Told{Title: fmt.Sprintf("%s: %d of %s could not be made yet", one.Sheet, len(failed), finding.Plural(len(one.Machines), "machine")),
 		Paragraphs: []string{"The administrator has been told, and goes on with it. Nothing needs to be sent again."}}
-	letter, err := told.Letter(one, request.Failure, to(one))
+	letter, err := r.letter(one, told, request.Failure, r.to(one))
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package request
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -177,7 +178,7 @@ func (r *round) refuse(ctx context.Context, one request.Request, content []byte,
 	if copied, err := report.Annotated(content, table, found); err == nil { // else the letter says all of it
 		files = append(files, request.File{Name: stem(one.Sheet) + "-findings.xlsx", Content: copied})
 	}
-	letter, err := request.FoundWrong(one, found).Letter(one, request.Findings, to(one), files...)
+	letter, err := r.letter(one, request.FoundWrong(one, found), request.Findings, r.to(one), files...)
 	if err != nil {
 		return err
 	}
@@ -187,9 +188,9 @@ func (r *round) refuse(ctx context.Context, one request.Request, content []byte,
 // stem is the name of a sheet without its ending.
 func stem(name string) string { return strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)) }
 
-// to are the addresses of who has sent a request; at a folder nobody is written to.
-func to(one request.Request) []string {
-	if strings.Contains(one.Sender, "@") {
+// to are the addresses of who has sent a request; without one, or a mail server, nobody is written to.
+func (r *round) to(one request.Request) []string {
+	if strings.Contains(one.Sender, "@") && r.desk.Setup.Requests.Mail.Server.URL != nil {
 		return []string{one.Sender}
 	}
 	return nil
@@ -212,11 +213,34 @@ func (r *round) propose(ctx context.Context, one request.Request, p *proven, fre
 	if again {
 		told.Paragraphs = append([]string{"This is not what was shown before: something has changed meanwhile."}, told.Paragraphs...)
 	}
-	letter, err := told.Letter(one, request.Proposal, to(one))
+	letter, err := r.letter(one, told, request.Proposal, r.to(one))
 	if err != nil {
 		return err
 	}
-	return r.change(ctx, one, letter)
+	letters := []request.Letter{letter}
+	if !free {
+		asked, err := r.ask(&one, told, request.Question)
+		if err != nil {
+			return err
+		}
+		letters = append(letters, asked...)
+	}
+	return r.change(ctx, one, letters...)
+}
+
+// ask writes to the approvers of a request, if it has some, with a new code; earlier ones count no more.
+func (r *round) ask(one *request.Request, told request.Told, kind request.Kind) ([]request.Letter, error) {
+	rule, _ := r.rule(*one)
+	if len(rule.Approvers) == 0 {
+		return nil, nil
+	}
+	code := rand.Text()[:8]
+	one.Code = request.CodeDigest(code)
+	told.Title = fmt.Sprintf("Request of %s: %s", one.Sender, told.Title)
+	told.Paragraphs = []string{fmt.Sprintf("To let them be made, answer with the code %s-%s alone in the first line. To refuse, answer with no, the code, and if you like why.", code[:4], code[4:]),
+		"The code is for what is listed here. If something else would be made by then, you are asked again."}
+	asked, err := r.letter(*one, told, kind, rule.Approvers)
+	return []request.Letter{asked}, err
 }
 
 // remind closes a request that nobody has decided on for too long.
@@ -230,17 +254,38 @@ func (r *round) remind(ctx context.Context, one request.Request) error {
 	case silent >= rule.Expires():
 		one.State, one.Why = request.Expired, fmt.Sprintf("nobody has decided on it for %s", days(silent))
 		told := request.Told{Title: one.Sheet + ": closed", Paragraphs: []string{"Nothing was made: " + one.Why + ". Send the sheet again if it is still wanted."}}
-		letter, err := told.Letter(one, request.Closed, to(one))
+		letter, err := r.letter(one, told, request.Closed, r.to(one))
 		if err != nil {
 			return err
 		}
 		return r.change(ctx, one, letter)
 	case silent >= rule.Reminds() && one.Reminded.Before(one.Asked):
-		one.Reminded = r.now.UTC()
 		r.Told(fmt.Sprintf("request %s (%s) has been waiting for %s: mintbatch request show %s", one.ID, one.Sheet, days(silent), one.ID))
-		return r.desk.Ledger.ChangeRequest(ctx, one)
+		return r.askAgain(ctx, one)
 	}
 	return nil
+}
+
+// askAgain reminds the approvers, with what would be made by now.
+func (r *round) askAgain(ctx context.Context, one request.Request) error {
+	content, err := r.desk.Ledger.RequestSheet(ctx, one.ID)
+	if err != nil {
+		return err
+	}
+	p, err := r.prove(ctx, one, content)
+	var refused *input.Refused
+	if errors.As(err, &refused) {
+		return r.refuse(ctx, one, content, refused.Findings)
+	}
+	if err != nil {
+		return err
+	}
+	one.Proof, one.Reminded = p.digest, r.now.UTC()
+	letters, err := r.ask(&one, request.Proposed(one, p.works, p.after), request.Reminder)
+	if err != nil {
+		return err
+	}
+	return r.desk.Ledger.ChangeRequest(ctx, one, letters...)
 }
 
 func days(d time.Duration) string { return finding.Plural(int(d.Hours()/24), "day") }

@@ -28,6 +28,8 @@ type Office struct {
 	Told func(string)
 	// Console is asked nothing: what is to be done was approved.
 	Console mint.Console
+	// Left are messages that were looked at and are none of ours; it is kept between rounds.
+	Left map[string]bool
 	// Stop ends a mint at the next good moment.
 	Stop context.Context
 }
@@ -37,6 +39,7 @@ type round struct {
 	*Office
 	desk *mint.Desk // without a sheet
 	now  time.Time
+	left map[string]bool
 }
 
 // Once takes in what has come, goes on with every request as far as that is possible now, and delivers letters. What could not be
@@ -47,7 +50,10 @@ func (o *Office) Once(ctx context.Context) error {
 		return err
 	}
 	defer d.Close()
-	r := round{o, d, time.Now()}
+	if o.Left == nil {
+		o.Left = map[string]bool{}
+	}
+	r := round{o, d, time.Now(), o.Left}
 	failed := r.takeIn(ctx)
 	all, err := d.Ledger.Requests(ctx)
 	if err != nil {

@@ -28,7 +28,10 @@ var pageTemplate = template.Must(template.New("letter").Parse(page))
 // Letter writes it as a letter of a request: as text, and as a page. What others have written is shown as it is, and is nothing
 // else in either.
 func (t Told) Letter(r Request, kind Kind, to []string, files ...File) (Letter, error) {
-	l := Letter{ID: fmt.Sprintf("%s-%d-%s", r.ID, r.Changed, kind), Request: r.ID, Source: r.Source, Kind: kind, To: to, Subject: plain(t.Title), Files: files}
+	l := Letter{ID: fmt.Sprintf("%s-%d-%s", r.ID, r.Changed, kind), Request: r.ID, Source: r.Source, Kind: kind, To: to, Subject: plain(t.Title), Files: files, Thread: r.Thread}
+	if r.Subject != "" && kind != Question && kind != Reminder { // as people answer
+		l.Subject = "Re: " + plain(strings.TrimPrefix(r.Subject, "Re: "))
+	}
 	var html bytes.Buffer
 	if err := pageTemplate.Execute(&html, struct {
 		Told

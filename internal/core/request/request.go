@@ -4,6 +4,7 @@ package request
 import (
 	"crypto/sha256"
 	"encoding/base32"
+	"encoding/hex"
 	"strings"
 	"time"
 )
@@ -33,9 +34,10 @@ type Request struct {
 	Origin   string    `json:"origin"`           // what it is at its source: the name of a file, or the id of a message
 	Sender   string    `json:"sender,omitempty"` // whom it is from
 	Subject  string    `json:"subject,omitempty"`
-	Rule     string    `json:"rule"`   // of the setup
-	Sheet    string    `json:"sheet"`  // its name
-	Digest   string    `json:"digest"` // of the sheet
+	Thread   []string  `json:"thread,omitempty"` // the ids of the messages that it came in and answers
+	Rule     string    `json:"rule"`             // of the setup
+	Sheet    string    `json:"sheet"`            // its name
+	Digest   string    `json:"digest"`           // of the sheet
 	Received time.Time `json:"received"`
 	State    State     `json:"state"`
 	// Machines are the names that it asks for, once its sheet is found right.
@@ -65,6 +67,13 @@ func ID(source, origin string, content []byte) string {
 	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(h.Sum(nil)))[:10]
 }
 
+// CodeDigest is by what a code is known again, however it was written.
+func CodeDigest(code string) string {
+	plain := strings.ToUpper(strings.NewReplacer("-", "", ".", "", "*", "", "_", "").Replace(code))
+	sum := sha256.Sum256([]byte("code\x00" + plain))
+	return hex.EncodeToString(sum[:])
+}
+
 // Letter is what somebody is told of a request.
 type Letter struct {
 	ID      string   `json:"id"` // the same each time that it is sent
@@ -75,7 +84,13 @@ type Letter struct {
 	Subject string   `json:"subject"`
 	Text    string   `json:"text"`
 	HTML    string   `json:"html"`
-	Files   []File   `json:"files,omitempty"`
+	Thread  []string `json:"thread,omitempty"` // the ids of the messages that it answers
+	// Token is known to those only who have got the letter.
+	Token string    `json:"token,omitempty"`
+	At    time.Time `json:"at,omitzero"`
+	// Sending is set from when somebody began to send it.
+	Sending time.Time `json:"sending,omitzero"`
+	Files   []File    `json:"files,omitempty"`
 }
 
 // Kind is what a letter is about.

@@ -3,6 +3,8 @@ package setup
 import (
 	"cmp"
 	"fmt"
+	"net/mail"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -10,24 +12,58 @@ import (
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/glob"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/secret"
 )
 
 // Requests says who may ask for machines by sending a sheet.
 type Requests struct {
 	Sources map[string]RequestSource `key:"sources" doc:"where sheets come from"`
 	Rules   map[string]RequestRule   `key:"rules" doc:"who may ask for what"`
+	Mail    RequestMail              `key:"mail" doc:"how answers are sent by mail"`
 }
+
+// RequestMail is how answers are sent.
+type RequestMail struct {
+	Server      URL                `key:"server" doc:"where mail is handed in: smtps://HOST, or smtp://HOST, which has to offer TLS unless it is this computer"`
+	Login       string             `key:"login" doc:"the login, if it takes one"`
+	Password    Reference          `key:"password" doc:"of the login, best as file:PATH, env:NAME or secret:NAME"`
+	Fingerprint secret.Fingerprint `key:"fingerprint" doc:"SHA-256 of the certificate to trust, for one that no authority signed"`
+	From        string             `key:"from" doc:"the address that answers are from; mail to it should come to one of the sources"`
+	Name        string             `key:"name" doc:"the name beside the address (default: Mint Batch)"`
+	Resend      time.Duration      `key:"resend" doc:"after how long an answer is sent again of which nobody knows whether it was sent, and no copy has come (default 15m)"`
+}
+
+// Resends is after how long an answer is sent again of which nobody knows whether it was sent.
+func (m RequestMail) Resends() time.Duration { return cmp.Or(m.Resend, 15*time.Minute) }
 
 // RequestSource is a place that sheets come from.
 type RequestSource struct {
 	Folder string `key:"folder" doc:"a folder that sheets are put into, relative to this file"`
 	Sender string `key:"sender" doc:"who puts sheets into the folder (default: the source's name)"`
+
+	Maildir     string             `key:"maildir" doc:"a mailbox in a folder (Maildir), relative to this file"`
+	IMAP        URL                `key:"imap" doc:"a mailbox at a server: imaps://HOST, or imap://HOST, which has to offer TLS unless it is this computer"`
+	Mailbox     string             `key:"mailbox" doc:"the mailbox at the server (default: INBOX)"`
+	Login       string             `key:"login" doc:"the login at the server"`
+	Password    Reference          `key:"password" doc:"of the login, best as file:PATH, env:NAME or secret:NAME"`
+	Fingerprint secret.Fingerprint `key:"fingerprint" doc:"SHA-256 of the certificate to trust, for one that no authority signed"`
+
+	Trust      string         `key:"trust" doc:"the mail server, by the name in its Authentication-Results, whose verdict on senders is believed"`
+	DKIM       machine.Switch `key:"dkim" doc:"on: senders are believed whose domain has signed their mail (DKIM)"`
+	Resolver   netip.AddrPort `key:"resolver" doc:"the DNS server that has the keys of domains (default: that of the system)"`
+	Unverified machine.Switch `key:"unverified" doc:"on: everybody is believed to be who they say they are"`
 }
+
+// IsMail reports whether messages come from a source.
+func (s RequestSource) IsMail() bool { return s.Maildir != "" || s.IMAP.URL != nil }
 
 // RequestRule is what a kind of request may ask for.
 type RequestRule struct {
 	Sources   []string      `key:"sources" doc:"the sources that it is for (default: all)"`
 	From      []string      `key:"from" doc:"the senders that it is for, as globs (default: all)"`
+	Subject   []string      `key:"subject" doc:"words that the subject of a mail must have, all of them"`
+	Approvers []string      `key:"approvers" doc:"the addresses of those who may approve by mail"`
 	Columns   []string      `key:"columns" doc:"the columns that a sheet may fill (default: machine preset template cpus memory disk disks network address hostname login keys timezone locale notes until keep labels)"`
 	Presets   []string      `key:"presets" doc:"the presets that machines may have, as globs (default: all)"`
 	Templates []string      `key:"templates" doc:"the templates that they may be cloned from, as globs (default: all)"`
@@ -61,14 +97,21 @@ func (r RequestRule) Reminds() time.Duration { return cmp.Or(r.Remind, 48*time.H
 // Expires is after how long a request that nobody has decided on is closed.
 func (r RequestRule) Expires() time.Duration { return cmp.Or(r.Expire, 14*24*time.Hour) }
 
-// RequestRuleFor finds the first rule, by name, for who sends something by a source.
-func (s *Setup) RequestRuleFor(source, sender string) (name string, rule RequestRule, found bool) {
+// RequestRuleFor finds the first rule, by name, for who sends something by a source under a subject.
+func (s *Setup) RequestRuleFor(source, sender, subject string) (name string, found bool) {
+	subject = strings.ToLower(subject)
 	for name, rule := range sorted(s.Requests.Rules) {
-		if (len(rule.Sources) == 0 || slices.Contains(rule.Sources, source)) && glob.Match(lower(rule.From), strings.ToLower(sender)) {
-			return name, rule, true
+		if (len(rule.Sources) == 0 || slices.Contains(rule.Sources, source)) && glob.Match(lower(rule.From), strings.ToLower(sender)) &&
+			!slices.ContainsFunc(rule.Subject, func(word string) bool { return !strings.Contains(subject, strings.ToLower(word)) }) {
+			return name, true
 		}
 	}
-	return "", RequestRule{}, false
+	return "", false
+}
+
+// Approves reports whether a rule lets somebody approve by mail.
+func (r RequestRule) Approves(address string) bool {
+	return slices.ContainsFunc(r.Approvers, func(a string) bool { return strings.EqualFold(a, address) })
 }
 
 func lower(all []string) []string {
@@ -81,12 +124,43 @@ func lower(all []string) []string {
 
 func (s *Setup) checkRequests(bad report) {
 	for name, source := range sorted(s.Requests.Sources) {
-		if source.Folder == "" {
-			bad(fmt.Sprintf("source %s is no place that sheets come from", name), "write folder: PATH", "requests", "sources", name)
+		path := []string{"requests", "sources", name}
+		places := 0
+		for _, is := range []bool{source.Folder != "", source.Maildir != "", source.IMAP.URL != nil} {
+			if is {
+				places++
+			}
+		}
+		verified := source.Trust != "" || source.DKIM == machine.SwitchOn || source.Unverified == machine.SwitchOn
+		switch {
+		case places != 1:
+			bad(fmt.Sprintf("source %s has to be one place that sheets come from", name), "write folder: PATH, maildir: PATH or imap: URL", path...)
+		case source.IMAP.URL != nil && (source.IMAP.Scheme != "imap" && source.IMAP.Scheme != "imaps" || source.IMAP.User != nil || source.Login == ""):
+			bad(fmt.Sprintf("source %s needs an imap of the form imaps://HOST, and a login beside it", name), "", append(path, "imap")...)
+		case source.IsMail() && !verified:
+			bad(fmt.Sprintf("source %s does not say how senders are known: anybody can write any sender", name), "write trust: SERVER or dkim: on; unverified: on believes everybody", path...)
+		case source.IsMail() && s.Requests.Mail.Server.URL == nil:
+			bad(fmt.Sprintf("requests come by mail (source %s), and there is no mail server for the answers", name), "write mail: {server: smtps://HOST, from: ADDRESS}", path...)
+		}
+	}
+	if m := s.Requests.Mail; m.Server.URL != nil {
+		if m.Server.Scheme != "smtp" && m.Server.Scheme != "smtps" || m.Server.User != nil {
+			bad("the mail server has to be of the form smtps://HOST", "", "requests", "mail", "server")
+		}
+		if !isAddress(m.From) {
+			bad("answers by mail need an address that they are from", "write from: mint@brackwater.example", "requests", "mail")
 		}
 	}
 	for name, rule := range sorted(s.Requests.Rules) {
 		path := []string{"requests", "rules", name}
+		for _, address := range rule.Approvers {
+			if !isAddress(address) {
+				bad(fmt.Sprintf("rule %s: approver %q is no address", name, address), "", append(path, "approvers")...)
+			}
+		}
+		if len(rule.Approvers) > 0 && s.Requests.Mail.Server.URL == nil {
+			bad(fmt.Sprintf("rule %s has approvers, and there is no mail server to ask them by", name), "write mail: {server: smtps://HOST, from: ADDRESS}", append(path, "approvers")...)
+		}
 		for _, source := range rule.Sources {
 			if _, known := s.Requests.Sources[source]; !known {
 				bad(fmt.Sprintf("rule %s is for the unknown source %q", name, source), finding.DidYouMean(source, Names(s.Requests.Sources)), append(path, "sources")...)
@@ -126,4 +200,10 @@ func (s *Setup) poolNames() (all []string) {
 		all = append(all, Names(n.Pools)...)
 	}
 	return all
+}
+
+// isAddress reports whether a text is a mail address alone.
+func isAddress(text string) bool {
+	a, err := mail.ParseAddress(text)
+	return err == nil && a.Address == text
 }

@@ -1,0 +1,187 @@
+//go:build unix
+
+package main
+
+import (
+	"encoding/base64"
+	"encoding/pem"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/enrol/dnstest"
+)
+
+// mailed is a folder with a setup whose requests come by mail.
+type mailed struct {
+	*mailServer
+	dir string
+}
+
+func newMailed(t *testing.T, more, rule string) *mailed {
+	t.Helper()
+	m := &mailed{startMail(t), ""}
+	m.dir, _ = served(t, 200)
+	setup, err := os.ReadFile(filepath.Join(m.dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, m.dir, "mintbatch.yaml", string(setup)+m.setup(more, rule))
+	return m
+}
+
+// arrives waits until so many messages have come to an address, and returns the last.
+func (m *mailed) arrives(t *testing.T, address string, n int) string {
+	t.Helper()
+	var all []string
+	require.Eventually(t, func() bool { all = m.got(t, address); return len(all) >= n }, 20*time.Second, 100*time.Millisecond, "%s has not got %d messages", address, n)
+	require.Len(t, all, n, address)
+	return all[n-1]
+}
+
+// intake looks once at what has come.
+func (m *mailed) intake(t *testing.T) string {
+	t.Helper()
+	out, err := command(t, m.dir, "mintbatch", "intake", "--once")
+	require.NoError(t, err, out)
+	return out
+}
+
+// Mails of people become machines: what is wrong is answered in their thread, an approver's code lets them be made, and nobody else's
+// does. What no person has sent, or whose sender is not known, is left alone.
+func TestRequestsByMail(t *testing.T) {
+	t.Parallel()
+	dns, err := dnstest.BIND(t.TempDir())
+	if err != nil {
+		t.Skip("skipped: there is no BIND")
+	}
+	defer dns.Stop()
+	m := newMailed(t, fmt.Sprintf("dkim: on, resolver: %q", dns.Address), `from: "*@brackwater.example", subject: machines, presets: tide-*, approvers: boss@brackwater.example, set: {owner: "{sender}", site: quay}`)
+	key, err := os.ReadFile(filepath.Join(m.mailServer.dir, "dkim.key"))
+	require.NoError(t, err)
+	public := exec.Command("openssl", "rsa", "-pubout")
+	public.Stdin = strings.NewReader(string(key))
+	out, err := public.Output()
+	require.NoError(t, err)
+	block, _ := pem.Decode(out)
+	record := "v=DKIM1; k=rsa; p=" + base64.StdEncoding.EncodeToString(block.Bytes)
+	require.NoError(t, dns.Update(fmt.Sprintf("add mail._domainkey.brackwater.example 60 TXT %q %q", record[:200], record[200:])))
+
+	write(t, m.dir, "good.csv", "machine,preset,notes\nbms-m-[1-2],tide-gauge,\"=HYPERLINK(\"\"http://x\"\")\"\n")
+	write(t, m.dir, "bad.csv", "machine,preset\nbms-m-1,tide-guage\n")
+	write(t, m.dir, "logo.png", "x")
+	anna, boss := "anna@brackwater.example", "boss@brackwater.example"
+	m.send(t, m.dir, "Anna Lund <anna@brackwater.example>", "machines for Monday", "please", "bad.csv", "logo.png")
+	m.arrives(t, "mint@brackwater.example", 1)
+	assert.Contains(t, m.intake(t), "(bad.csv): faulty: 1 error")
+	answer := m.arrives(t, anna, 1)
+	assert.Contains(t, answer, "Re: machines for Monday\n<")
+	assert.Contains(t, answer, "['bad-findings.xlsx']")
+	assert.Contains(t, answer, "unknown preset \"tide-guage\"")
+
+	m.send(t, m.dir, anna, "machines for Monday", "now it is right", "good.csv")
+	m.arrives(t, "mint@brackwater.example", 2) // with the copy of the answer
+	assert.Contains(t, m.intake(t), "(good.csv): waiting")
+	assert.Contains(t, m.arrives(t, anna, 2), "They are made once somebody has approved this.")
+	asked := m.arrives(t, boss, 1)
+	code := regexp.MustCompile(`[A-Z2-7]{4}-[A-Z2-7]{4}`).FindString(asked)
+	require.NotEmpty(t, code, asked)
+	assert.NotContains(t, m.arrives(t, anna, 2), code)
+
+	// The code of somebody else, a forged sender, and a quoted code are none.
+	m.send(t, m.dir, anna, "Re: x", code)
+	m.send(t, m.dir, "boss@elsewhere.example", "Re: x", code)
+	m.send(t, m.dir, boss, "Re: x", "Really?\n\n> "+code)
+	time.Sleep(2 * time.Second)
+	m.intake(t)
+	assert.Empty(t, sandboxMachines(m.dir))
+	m.send(t, m.dir, boss, "Re: Request", strings.ToLower(code)+"\n\nBoss")
+	require.Eventually(t, func() bool { return strings.Contains(m.intake(t), "(good.csv): done") }, 20*time.Second, 200*time.Millisecond)
+	made := m.arrives(t, anna, 3)
+	assert.Contains(t, made, "['good-machines.html', 'good-made.xlsx']")
+	assert.Contains(t, made, "log in by: ssh survey@198.51.100.")
+	assert.ElementsMatch(t, []string{"quay/bms-m-1", "quay/bms-m-2"}, sandboxMachines(m.dir))
+	out2, err := command(t, m.dir, "mintbatch", "list", "--each", "--columns", "machine,owner")
+	require.NoError(t, err)
+	assert.Contains(t, out2, anna)
+
+	// What nobody has sent, what says nothing of machines, what is not signed by its sender's domain, and rubbish are left unanswered.
+	before := len(m.got(t, anna))
+	for _, headers := range []string{"From: anna@brackwater.example\nSubject: machines\nAuto-Submitted: auto-replied", "From: anna@brackwater.example\nSubject: machines\nPrecedence: bulk", "From: anna@brackwater.example\nSubject: holidays"} {
+		m.raw(t, headers+"\nContent-Type: text/csv; name=a.csv\n\nmachine,preset\nbms-m-7,tide-gauge\n")
+	}
+	m.raw(t, "Subject: machines\n\nno sender\n")
+	m.raw(t, "From: anna@brackwater.example\nFrom: boss@brackwater.example\nSubject: machines\nContent-Type: text/csv; name=a.csv\n\nmachine\nbms-m-7\n")
+	time.Sleep(3 * time.Second)
+	m.intake(t)
+	time.Sleep(time.Second)
+	assert.Len(t, m.got(t, anna), before)
+	assert.Len(t, sandboxMachines(m.dir), 2)
+}
+
+// raw hands in a message as it is.
+func (m *mailServer) raw(t *testing.T, message string) {
+	t.Helper()
+	c := exec.Command("python3", "-c", "import sys, smtplib\nsmtplib.SMTP('127.0.0.1', int(sys.argv[1])).sendmail('x@brackwater.example', ['mint@brackwater.example'], sys.stdin.read().encode())", m.smtp)
+	c.Stdin = strings.NewReader(message)
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
+// Two intakes on one mailbox, killed at odd moments: each mail is answered once, and its machines are made once.
+func TestMailIntakesThatAreKilled(t *testing.T) {
+	t.Parallel()
+	rounds := 2
+	if os.Getenv("MINTBATCH_FULL") != "" {
+		rounds = 40
+	}
+	seed := uint64(time.Now().UnixNano())
+	chance := rand.New(rand.NewPCG(seed, 0))
+	m := newMailed(t, "unverified: on", "unapproved: 9, set: {site: quay}")
+	write(t, m.dir, "bad.csv", "machine,preset\nbms-x,nothing\n")
+	for round := range rounds {
+		write(t, m.dir, "good.csv", fmt.Sprintf("machine,preset,network,address\nbms-r%d-[1-2],tide-gauge,survey,dhcp\n", round))
+		m.send(t, m.dir, fmt.Sprintf("a%d@brackwater.example", round), "good", "x", "good.csv")
+		m.send(t, m.dir, fmt.Sprintf("b%d@brackwater.example", round), "bad", "x", "bad.csv")
+		require.Eventually(t, func() bool {
+			waiting := strings.Join(m.got(t, "mint@brackwater.example"), "\n")
+			return strings.Contains(waiting, "good.csv") && strings.Contains(waiting, "bad.csv")
+		}, 20*time.Second, 100*time.Millisecond)
+		for range 3 {
+			var both sync.WaitGroup
+			for range 2 {
+				after := time.Duration(20+chance.IntN(700)) * time.Millisecond
+				both.Go(func() {
+					c := exec.Command("mintbatch", "intake", "--once")
+					c.Dir = m.dir
+					if c.Start() == nil {
+						time.AfterFunc(after, func() { _ = c.Process.Kill() })
+						_ = c.Wait()
+					}
+				})
+			}
+			both.Wait()
+		}
+		a, b := fmt.Sprintf("a%d@brackwater.example", round), fmt.Sprintf("b%d@brackwater.example", round)
+		assert.Eventually(t, func() bool { m.intake(t); return len(m.got(t, a)) >= 2 && len(m.got(t, b)) >= 1 }, 30*time.Second, 200*time.Millisecond, "seed %d: %s %s", seed, m.got(t, a), m.got(t, b))
+		m.intake(t)
+		require.Len(t, sandboxMachines(m.dir), 2, "seed %d", seed)
+		out, err := command(t, m.dir, "mintbatch", "retire", "--yes", "bms-*")
+		require.NoError(t, err, out)
+	}
+	time.Sleep(2 * time.Second)
+	m.intake(t)
+	for round := range rounds {
+		assert.Len(t, m.got(t, fmt.Sprintf("a%d@brackwater.example", round)), 2, "seed %d, round %d", seed, round)
+		assert.Len(t, m.got(t, fmt.Sprintf("b%d@brackwater.example", round)), 1, "seed %d, round %d", seed, round)
+	}
+	assert.Empty(t, m.got(t, "mint@brackwater.example"), "seed %d: all is put away", seed)
+}
