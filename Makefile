@@ -3,7 +3,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: histories demo test build lint race fuzz bench table real bench-real cross packages check-packages clean
+.PHONY: histories intakes demo test build lint race fuzz bench table real bench-real cross packages check-packages clean
 
 demo: build
 	./mintbatch demo
@@ -46,6 +46,10 @@ histories:
 	MINTBATCH_FULL=1 $(GO) test -count=1 -timeout 40m -run 'Histories|Pairs' ./internal/mint >$$said 2>&1 & first=$$!; \
 	MINTBATCH_FULL=1 $(GO) test -count=1 -timeout 40m -skip 'Histories|Pairs' ./internal/mint; second=$$?; \
 	wait $$first; first=$$?; cat $$said; rm -f $$said; exit $$((first + second))
+
+# Two intakes on one ledger that are killed, again and again: 200 rounds with folders, 10 with mail.
+intakes:
+	MINTBATCH_FULL=1 $(GO) test -count=1 -timeout 30m -run 'Intakes' ./cmd/mintbatch
 
 bench:
 	$(GO) test -run '^$$' -bench . ./bench ./internal/...

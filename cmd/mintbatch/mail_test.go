@@ -141,7 +141,7 @@ func TestMailIntakesThatAreKilled(t *testing.T) {
 	t.Parallel()
 	rounds := 2
 	if os.Getenv("MINTBATCH_FULL") != "" {
-		rounds = 40
+		rounds = 10
 	}
 	seed := uint64(time.Now().UnixNano())
 	chance := rand.New(rand.NewPCG(seed, 0))
