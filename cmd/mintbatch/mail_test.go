@@ -127,6 +127,63 @@ func TestRequestsByMail(t *testing.T) {
 	assert.Len(t, sandboxMachines(m.dir), 2)
 }
 
+// Owners are told once that machines are near their date, and have a later one when they say so, within what the setup allows.
+func TestLeasesByMail(t *testing.T) {
+	t.Parallel()
+	m := newMailed(t, "unverified: on", "from: nobody@elsewhere.example")
+	setup, err := os.ReadFile(filepath.Join(m.dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, m.dir, "mintbatch.yaml", strings.Replace(string(setup), "requests:\n", "requests:\n  warn: 168h\n  extend: 2160h\n", 1))
+	day := func(n int) string { return time.Now().AddDate(0, 0, n).Format(time.DateOnly) }
+	sheet := fmt.Sprintf("machine,preset,owner,until\nbms-l-[1-2],tide-gauge,Anna@brackwater.example,%s\nbms-l-3,tide-gauge,Anna@brackwater.example,%s\nbms-l-4,tide-gauge,tide desk,%s\n", day(3), day(30), day(3))
+	write(t, m.dir, "machines.csv", sheet)
+	out, err := command(t, m.dir, "mintbatch", "mint", "--yes")
+	require.NoError(t, err, out)
+	anna := "anna@brackwater.example"
+	assert.Contains(t, m.intake(t), "anna@brackwater.example is warned: bms-l-[1-2] until "+day(3))
+	warning := m.arrives(t, anna, 1)
+	assert.Contains(t, warning, "machines: bms-l-[1-2]")
+	assert.Contains(t, warning, "The latest day is "+day(90))
+	m.intake(t)
+	m.arrives(t, anna, 1)
+	until := func() string {
+		out, err := command(t, m.dir, "mintbatch", "list", "--each", "--columns", "machine,until", "bms-l-1")
+		require.NoError(t, err, out)
+		return out
+	}
+	id := m.id(t, anna)
+	reply := func(from, references, text string) {
+		m.raw(t, fmt.Sprintf("From: %s\nSubject: Re: machines\nMessage-ID: <%d@x.example>\nIn-Reply-To: %s\n\n%s\n", from, time.Now().UnixNano(), references, text))
+		time.Sleep(2 * time.Second)
+		m.intake(t)
+	}
+	reply("eve@brackwater.example", id, "extend to "+day(60))
+	reply(anna, "<"+strings.SplitN(id[1:], ".", 2)[0]+".GUESSED@brackwater.example>", "extend to "+day(60))
+	assert.Contains(t, until(), day(3))
+	reply(anna, id, "extend to "+day(91))
+	assert.Contains(t, m.arrives(t, anna, 2), "no day that you may extend to")
+	assert.Contains(t, until(), day(3))
+	reply(anna, id, "Extend to "+day(60)+"\n\nthanks")
+	assert.Contains(t, m.arrives(t, anna, 3), "bms-l-[1-2]: until "+day(60))
+	assert.Contains(t, until(), day(60))
+	out, err = command(t, m.dir, "mintbatch", "mint", "--yes")
+	require.NoError(t, err, out)
+	assert.Contains(t, until(), day(60), "the row still says the first date")
+}
+
+// id is that of the first message that has come to an address.
+func (m *mailServer) id(t *testing.T, address string) string {
+	t.Helper()
+	files, err := filepath.Glob(filepath.Join(m.dir, "mail", address, "*", "[0-9]*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	raw, err := os.ReadFile(files[0])
+	require.NoError(t, err)
+	found := regexp.MustCompile(`(?im)^message-id:\s*(<[^>]+>)`).FindSubmatch(raw)
+	require.NotNil(t, found)
+	return string(found[1])
+}
+
 // raw hands in a message as it is.
 func (m *mailServer) raw(t *testing.T, message string) {
 	t.Helper()

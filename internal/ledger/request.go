@@ -30,6 +30,9 @@ func (l *Ledger) AddRequest(ctx context.Context, r request.Request, sheet []byte
 		if n, err := added.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
+		if r.State != request.Received {
+			return nil
+		}
 		return note(tx, Event{What: "request " + r.ID, Detail: fmt.Sprintf("received from %s: %s", r.Sender, r.Sheet)})
 	})
 }

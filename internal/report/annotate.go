@@ -56,7 +56,7 @@ func Annotated(original []byte, t *sheet.Table, found finding.List) ([]byte, err
 		if texts[c.Cell] == "" {
 			continue
 		}
-		texts[c.Cell] = strings.TrimSpace(c.Text) + "\n" + texts[c.Cell]
+		texts[c.Cell] = strings.TrimSpace(commentText(c)) + "\n" + texts[c.Cell]
 		if err := book.DeleteComment(worksheet, c.Cell); err != nil {
 			return nil, err
 		}
@@ -92,4 +92,13 @@ func bookOf(original []byte, t *sheet.Table) (*excelize.File, string, error) {
 		}
 	}
 	return book, name, nil
+}
+
+// commentText is the text of a comment, whether it is plain or in parts of several looks.
+func commentText(c excelize.Comment) string {
+	text := c.Text
+	for _, part := range c.Paragraph {
+		text += part.Text
+	}
+	return text
 }

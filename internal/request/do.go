@@ -3,6 +3,7 @@ package request
 import (
 	"cmp"
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/request"
+	"mintbatch/internal/core/setup"
 	"mintbatch/internal/handover"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
@@ -109,6 +111,15 @@ func (r *round) tellDone(ctx context.Context, d *mint.Desk, one request.Request,
 	if copied, err := handover.Workbook(ctx, d, content, name, p); err == nil { // of other kinds of sheets there is none
 		files = append(files, request.File{Name: name, Content: copied})
 	}
+	sealed, err := r.passwords(ctx, d, one)
+	switch {
+	case err != nil:
+		r.Told(fmt.Sprintf("request %s: the passwords cannot be sealed to %s: %s", one.ID, one.Sender, err))
+		told.After = append(told.After, "The administrator has the passwords.")
+	case sealed != "":
+		files = append(files, request.File{Name: stem(one.Sheet) + "-passwords.csv.age", Content: []byte(sealed)})
+		told.After = append(told.After, fmt.Sprintf("The passwords are in %s-passwords.csv.age, which your key opens: age --decrypt --identity KEY FILE", stem(one.Sheet)))
+	}
 	letter, err := r.letter(one, told, request.Confirmed, r.to(one), files...)
 	if err != nil {
 		return err
@@ -135,4 +146,27 @@ func (r *round) tellFailure(ctx context.Context, one request.Request, o *mint.Ou
 		return err
 	}
 	return r.change(ctx, one, letter)
+}
+
+// passwords are those of a request's machines, sealed to its sender; empty where the rule does not send them, or there are none.
+func (r *round) passwords(ctx context.Context, d *mint.Desk, one request.Request) (string, error) {
+	if rule, _ := r.rule(one); rule.Passwords != setup.SealedPasswords {
+		return "", nil
+	}
+	key, known := r.desk.Setup.Requests.KeyOf(one.Sender)
+	if !known {
+		return "", errors.New("the setup has no key of them")
+	}
+	all, err := d.Vault.Credentials(ctx, one.Machines)
+	if err != nil || len(all) == 0 {
+		return "", err
+	}
+	var text strings.Builder
+	w := csv.NewWriter(&text)
+	_ = w.Write([]string{"machine", "site", "login", "password"})
+	for _, c := range all {
+		_ = w.Write([]string{c.Name, c.Site, c.Login, c.Password})
+	}
+	w.Flush()
+	return key.Seal(text.String())
 }

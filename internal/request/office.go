@@ -62,7 +62,7 @@ func (o *Office) Once(ctx context.Context) error {
 	for _, one := range all {
 		failed = errors.Join(failed, r.through(ctx, one))
 	}
-	return errors.Join(failed, r.deliver(ctx))
+	return errors.Join(failed, r.warn(ctx), r.deliver(ctx))
 }
 
 // through takes a request as far as it goes now.

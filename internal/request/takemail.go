@@ -92,6 +92,9 @@ func (r *round) takeMessage(ctx context.Context, name string, s setup.RequestSou
 	if decided, err := r.decideByMail(ctx, m); decided || err != nil {
 		return decided, err
 	}
+	if extended, err := r.extendByMail(ctx, m); extended || err != nil {
+		return extended, err
+	}
 	sheets := m.Sheets()
 	rule, found := r.desk.Setup.RequestRuleFor(name, m.From, m.Subject)
 	if len(sheets) == 0 || !found {

@@ -22,6 +22,7 @@ const (
 	Failed   State = "failed"  // some of its machines could not be made; it is tried again when somebody approves it again
 	Refused  State = "refused" // somebody has said no
 	Expired  State = "expired" // nobody has said anything for too long
+	Warned   State = "warned"  // of none that was sent: an owner was told that machines are near their date
 )
 
 // Ended reports whether nothing more becomes of a request by itself.
@@ -106,6 +107,10 @@ const (
 	Failure   Kind = "failed"
 	Refusal   Kind = "refused"
 	Closed    Kind = "expired"
+	// Letters to owners.
+	Warning     Kind = "warning" // that machines are near their date
+	Extended    Kind = "extended"
+	NotExtended Kind = "notextended"
 )
 
 // File is a file that goes with a letter.

@@ -18,9 +18,12 @@ import (
 
 // Requests says who may ask for machines by sending a sheet.
 type Requests struct {
-	Sources map[string]RequestSource `key:"sources" doc:"where sheets come from"`
-	Rules   map[string]RequestRule   `key:"rules" doc:"who may ask for what"`
-	Mail    RequestMail              `key:"mail" doc:"how answers are sent by mail"`
+	Sources map[string]RequestSource    `key:"sources" doc:"where sheets come from"`
+	Rules   map[string]RequestRule      `key:"rules" doc:"who may ask for what"`
+	Mail    RequestMail                 `key:"mail" doc:"how answers are sent by mail"`
+	Keys    map[string]secret.Addressee `key:"keys" doc:"by what senders alone can read what is sealed to them: an age recipient or an SSH public key, by their address"`
+	Warn    time.Duration               `key:"warn" doc:"how long before their date, in until, the owners of machines are warned by mail, such as 168h (default: not at all)"`
+	Extend  time.Duration               `key:"extend" doc:"how far from now an owner may extend that date by answering, such as 2160h (default: not at all)"`
 }
 
 // RequestMail is how answers are sent.
@@ -55,6 +58,28 @@ type RequestSource struct {
 	Unverified machine.Switch `key:"unverified" doc:"on: everybody is believed to be who they say they are"`
 }
 
+// Passwords says whether senders get the passwords of their machines.
+type Passwords string
+
+// Whether they do.
+const (
+	NoPasswords     Passwords = "none"
+	SealedPasswords Passwords = "sealed"
+)
+
+// Words lists them.
+func (Passwords) Words() []string { return []string{string(NoPasswords), string(SealedPasswords)} }
+
+// KeyOf is by what a sender alone can read what is sealed to them.
+func (r Requests) KeyOf(sender string) (secret.Addressee, bool) {
+	for address, key := range r.Keys {
+		if strings.EqualFold(address, sender) {
+			return key, true
+		}
+	}
+	return secret.Addressee{}, false
+}
+
 // IsMail reports whether messages come from a source.
 func (s RequestSource) IsMail() bool { return s.Maildir != "" || s.IMAP.URL != nil }
 
@@ -71,6 +96,7 @@ type RequestRule struct {
 	Networks  []string      `key:"networks" doc:"the networks that they may be connected to, as globs (default: all)"`
 	Pools     []string      `key:"pools" doc:"the pools that their addresses may be of, as globs; then no row names an address itself (default: all addresses)"`
 	Set       Values        `key:"set" doc:"values of columns for all machines, whatever the sheet says; {sender} stands for who has sent it (default: owner: \"{sender}\")"`
+	Passwords Passwords     `key:"passwords" doc:"none (the default), or sealed: senders get the passwords of their machines, sealed to the key that keys has of them"`
 	Most      int           `key:"max_machines" doc:"how many machines a request may ask for (default 100)"`
 	Free      int           `key:"unapproved" doc:"up to how many machines nobody needs to approve (default 0: somebody always does)"`
 	Remind    time.Duration `key:"remind" doc:"after how long the approvers are asked again (default 48h)"`
@@ -142,6 +168,12 @@ func (s *Setup) checkRequests(bad report) {
 		case source.IsMail() && s.Requests.Mail.Server.URL == nil:
 			bad(fmt.Sprintf("requests come by mail (source %s), and there is no mail server for the answers", name), "write mail: {server: smtps://HOST, from: ADDRESS}", path...)
 		}
+	}
+	if min(s.Requests.Warn, s.Requests.Extend) < 0 {
+		bad("times must be 0 or more", "", "requests")
+	}
+	if s.Requests.Warn > 0 && s.Requests.Mail.Server.URL == nil {
+		bad("owners are to be warned, and there is no mail server to write to them by", "write mail: {server: smtps://HOST, from: ADDRESS}", "requests", "warn")
 	}
 	if m := s.Requests.Mail; m.Server.URL != nil {
 		if m.Server.Scheme != "smtp" && m.Server.Scheme != "smtps" || m.Server.User != nil {

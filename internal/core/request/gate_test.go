@@ -1,0 +1,47 @@
+package request
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/mail"
+	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/sheet"
+)
+
+// FuzzRequest takes bytes from the wire as far as a request: whatever they are, what passes the rule is text in columns that may be
+// filled, and what is told of it has nothing in it that a reader would take for more.
+func FuzzRequest(f *testing.F) {
+	head := "From: a@b.example\r\nContent-Type: text/csv; name=a.csv\r\n\r\n"
+	f.Add([]byte(head + "machine,notes\r\nbms-1,x\r\n"))
+	f.Add([]byte(head + "machine,host,keys\r\nbms-{a},h,file:/etc/passwd\r\n"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		m, err := mail.Read(bytes.NewReader(raw))
+		if err != nil || len(m.Sheets()) == 0 {
+			return
+		}
+		file := m.Sheets()[0]
+		table, found := sheet.Read(sheet.Source{Name: file.Name, Content: file.Content})
+		rule := setup.RequestRule{Columns: []string{"machine", "notes", "template"}}
+		found = append(found, Gate(rule, m.From, finding.Position{}, table)...)
+		if !found.Failed() {
+			for _, row := range table.Rows {
+				for i, cell := range row.Cells {
+					name := table.Columns[i].Name
+					if cell != "" && name != "" && (strings.ContainsAny(cell, "{}") || name != "machine" && name != "notes" && name != "template" || name == "template" && strings.HasPrefix(strings.ToLower(cell), "machine:")) {
+						t.Fatalf("%s: %q", name, cell)
+					}
+				}
+			}
+		}
+		l, err := FoundWrong(Request{ID: "x", Sheet: file.Name, Subject: m.Subject}, found).Letter(Request{ID: "x", Subject: m.Subject}, Findings, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.ContainsFunc(l.Subject+l.Text, func(r rune) bool { return r < ' ' && r != '\n' || r == 0x7f || r == 0x202e }) || strings.Contains(strings.ToLower(l.HTML), "<script") {
+			t.Fatalf("%q", l.Text)
+		}
+	})
+}
