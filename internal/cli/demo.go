@@ -31,8 +31,16 @@ func (a *App) demoCommand() *cli.Command {
 // demoSpeed makes the sandbox so much faster than a real manager.
 const demoSpeed = 16
 
-var demoLines = [][]string{
-	{"check"}, {"proof"}, {"mint", "--yes"}, {"list"}, {"mint", "--yes"},
+// demoLines are the commands of the demo, each after what somebody else has done, if anything.
+var demoLines = []struct {
+	before string
+	do     func(dir string) error
+	line   []string
+}{
+	{line: []string{"check"}}, {line: []string{"proof"}}, {line: []string{"mint", "--yes"}}, {line: []string{"list"}}, {line: []string{"mint", "--yes"}},
+	{"The tide desk puts a sheet into the folder for requests.", func(dir string) error { return handover.DemoRequest(dir, false) }, []string{"intake", "--once"}},
+	{"What is wrong is beside it, by cell. The tide desk mends it and sends it again.", func(dir string) error { return handover.DemoRequest(dir, true) }, []string{"intake", "--once"}},
+	{line: []string{"request", "approve", "--yes"}}, {line: []string{"intake", "--once"}}, {line: []string{"quota"}},
 }
 
 func (a *App) demo(ctx context.Context, c *cli.Command) error {
@@ -51,14 +59,20 @@ func (a *App) demo(ctx context.Context, c *cli.Command) error {
 	served := make(chan error, 1)
 	go func() { served <- s.Serve(serving) }()
 	defer func() { end(); <-served }()
-	if err := handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String(), DNS: s.Names.Address}); err != nil {
+	if err := handover.WriteDemo(dir, handover.Demo{URL: s.URL, Fingerprint: s.Fingerprint.String(), DNS: s.Names.Address, Requests: true}); err != nil {
 		return err
 	}
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	fmt.Fprintf(a.Stdout, "The demo's setup, sheet and sandbox are in %s.\n", dir)
-	for _, line := range demoLines {
-		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint("$ mintbatch "+strings.Join(line, " "), text.Bold, text.FgHiYellow))
-		if err := a.rerunHint(ctx, dir, line); err != nil {
+	for _, l := range demoLines {
+		if l.do != nil {
+			fmt.Fprintf(a.Stdout, "\n%s\n", l.before)
+			if err := l.do(dir); err != nil {
+				return err
+			}
+		}
+		fmt.Fprintf(a.Stdout, "\n%s\n", p.paint("$ mintbatch "+strings.Join(l.line, " "), text.Bold, text.FgHiYellow))
+		if err := a.rerunHint(ctx, dir, l.line); err != nil {
 			return err
 		}
 	}

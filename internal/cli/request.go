@@ -20,22 +20,27 @@ import (
 )
 
 func (a *App) requestCommand() *cli.Command {
-	one := exactlyOne("name a request: mintbatch request list shows them")
+	one := func(c *cli.Command) error {
+		if c.NArg() > 1 {
+			return misuse{errors.New("name one request: mintbatch request list shows them")}
+		}
+		return nil
+	}
 	yes := &cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"}
 	return &cli.Command{
 		Name:  "request",
 		Usage: "decide on sheets that people have sent: list, show, approve, refuse",
 		Description: "`mintbatch intake` takes sheets in; these commands show what they ask for and decide. A request is named by the\n" +
-			"beginning of its id.\n\n" +
+			"beginning of its id; if only one waits for a decision, it need not be named.\n\n" +
 			"   mintbatch request list\n   mintbatch request show 4fq2\n   mintbatch request approve 4fq2",
 		Action: group,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list requests", Description: "   mintbatch request list\n   mintbatch request list --all",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "also those that have come to their end"}}, Action: a.requestList},
-			{Name: "show", Usage: "show a request, with what it would make now", ArgsUsage: "REQUEST", Description: "   mintbatch request show 4fq2\n   mintbatch request show 4fq2 --save sheet.xlsx",
+			{Name: "show", Usage: "show a request, with what it would make now", ArgsUsage: "[REQUEST]", Description: "   mintbatch request show 4fq2\n   mintbatch request show 4fq2 --save sheet.xlsx",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "save", Usage: "write its sheet to a `FILE`"}, forceFlag(overFiles)}, Action: a.forRequest(one, a.requestShow)},
-			{Name: "approve", Usage: "let the machines of a request be made by the intake", ArgsUsage: "REQUEST", Description: "   mintbatch request approve 4fq2", Flags: []cli.Flag{yes}, Action: a.forRequest(one, a.requestApprove)},
-			{Name: "refuse", Usage: "say no to a request, and tell its sender", ArgsUsage: "REQUEST", Description: "   mintbatch request refuse 4fq2 --why 'see the wiki for what to ask for'",
+			{Name: "approve", Usage: "let the machines of a request be made by the intake", ArgsUsage: "[REQUEST]", Description: "   mintbatch request approve 4fq2", Flags: []cli.Flag{yes}, Action: a.forRequest(one, a.requestApprove)},
+			{Name: "refuse", Usage: "say no to a request, and tell its sender", ArgsUsage: "[REQUEST]", Description: "   mintbatch request refuse 4fq2 --why 'see the wiki for what to ask for'",
 				Flags: []cli.Flag{&cli.StringFlag{Name: "why", Usage: "a `TEXT` for its sender"}, yes}, Action: a.forRequest(one, a.requestRefuse)},
 		},
 	}
@@ -91,7 +96,7 @@ func (a *App) requestList(ctx context.Context, c *cli.Command) error {
 			continue
 		}
 		some = append(some, r)
-		cells = append(cells, []string{r.ID, string(r.State), visible(r.Sender), visible(r.Sheet), strings.Join(machine.NameRanges(r.Machines), " "), when(r.Received), visible(r.Why)})
+		cells = append(cells, []string{r.ID, string(r.State), visible(r.Sender), visible(r.Sheet), strings.Join(machine.NameRanges(r.Names()), " "), when(r.Received), visible(r.Why)})
 	}
 	if c.Bool("json") {
 		return a.document(requestsJSON{"mintbatch/requests/1", some})
@@ -129,7 +134,7 @@ func (a *App) showRequest(c *cli.Command, shown *office.Proposal) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	line := a.labelled(p)
 	for _, l := range [][2]string{{"request", shown.ID}, {"state", string(shown.State)}, {"sender", shown.Sender}, {"subject", shown.Subject}, {"sheet", shown.Sheet}, {"source", shown.Source}, {"rule", shown.Rule},
-		{"received", when(shown.Received)}, {"decided by", shown.By}, {"run", shown.Run}, {"machines", strings.Join(machine.NameRanges(shown.Machines), " ")}, {"why", shown.Why}} {
+		{"received", when(shown.Received)}, {"decided by", shown.By}, {"run", shown.Run}, {"machines", strings.Join(machine.NameRanges(shown.Names()), " ")}, {"why", shown.Why}} {
 		line(l[0], visible(l[1]))
 	}
 	a.paged(c, func(w io.Writer) {

@@ -132,7 +132,7 @@ func (a *App) showRetiring(c *cli.Command, r *mint.Retiring) {
 	}
 	if len(r.Works) == 0 {
 		if len(r.Gone) == 0 {
-			fmt.Fprintln(a.Stdout, "no strays: every machine of the ledger is in the sheet")
+			fmt.Fprintln(a.Stdout, "no strays: every machine of the ledger is in the sheet, or was requested")
 		}
 		return
 	}

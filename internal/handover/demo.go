@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"mintbatch/internal/vault"
 )
@@ -18,10 +19,31 @@ var demoSetup string
 //go:embed demo/machines.csv
 var demoSheet string
 
+//go:embed demo/requests.yaml
+var demoRequests string
+
+//go:embed demo/faulty.csv
+var faultyRequest []byte
+
+//go:embed demo/mended.csv
+var mendedRequest []byte
+
+// DemoRequest is what somebody puts into the folder of the demo's requests: first with mistakes, then mended.
+func DemoRequest(dir string, mended bool) error {
+	content := faultyRequest
+	if mended {
+		content = mendedRequest
+	}
+	path := filepath.Join(dir, "requests", "gauges.csv")
+	before := time.Now().Add(-time.Minute) // it was finished a while ago
+	return errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, content, 0o600), os.Chtimes(path, before, before))
+}
+
 // Demo is what the demo's setup must contain.
 type Demo struct {
 	URL, Fingerprint string // of the sandbox
 	DNS              string // the address of its DNS server
+	Requests         bool   // whether somebody sends some
 }
 
 // ErrDemoThere means that the demo's folder already holds something.
@@ -47,7 +69,11 @@ func WriteDemo(dir string, d Demo) error {
 	if err != nil {
 		return err
 	}
-	setup := strings.NewReplacer("@URL@", d.URL, "@FINGERPRINT@", d.Fingerprint, "@DNS@", d.DNS, "@RECIPIENT@", recipient).Replace(demoSetup)
+	text := demoSetup
+	if d.Requests {
+		text += demoRequests
+	}
+	setup := strings.NewReplacer("@URL@", d.URL, "@FINGERPRINT@", d.Fingerprint, "@DNS@", d.DNS, "@RECIPIENT@", recipient).Replace(text)
 	return errors.Join(
 		os.WriteFile(filepath.Join(dir, "mintbatch.yaml"), []byte(setup), 0o600),
 		os.WriteFile(filepath.Join(dir, "machines.csv"), []byte(demoSheet), 0o600))

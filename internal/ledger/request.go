@@ -94,6 +94,12 @@ func (l *Ledger) Request(ctx context.Context, id string) (request.Request, error
 	return r, err
 }
 
+// Requested are the machines that requests have asked for.
+func (l *Ledger) Requested(ctx context.Context) (request.Has, error) {
+	all, err := l.Requests(ctx)
+	return request.Of(all), err
+}
+
 // RequestSheet returns the sheet of a request.
 func (l *Ledger) RequestSheet(ctx context.Context, id string) ([]byte, error) {
 	text := ""

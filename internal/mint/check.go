@@ -13,6 +13,7 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/quota"
+	"mintbatch/internal/core/request"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
@@ -62,7 +63,11 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 		}
 		lacks = plan.KnownLacks(b.Wanted, known, inspected)
 		if !b.Findings.Failed() { // a row with an error makes no machine
-			noRows = withoutRow(b, known)
+			requested, err := l.Requested(ctx)
+			if err != nil {
+				return nil, err
+			}
+			noRows = withoutRow(b, known, requested)
 		}
 	}
 	_, found := assign.Addresses(b.Wanted, b.Setup, past)
@@ -72,14 +77,14 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 }
 
 // withoutRow tells of machines of the ledger that no row asks for.
-func withoutRow(b *input.Batch, known []ledger.Machine) finding.List {
+func withoutRow(b *input.Batch, known []ledger.Machine, requested request.Has) finding.List {
 	rows := map[machine.Key]bool{}
 	for _, w := range b.Wanted {
 		rows[w.Key] = true
 	}
 	var names []string
 	for _, k := range known {
-		if !rows[k.Key] {
+		if !rows[k.Key] && !requested.Made(k.Key, k.Origin) {
 			names = append(names, k.Name)
 		}
 	}

@@ -29,6 +29,7 @@ const (
 	Gone       = "gone"
 	notAsked   = "not contacted"
 	notInSheet = "not in sheet"
+	requested  = "requested"  // by another sheet, which somebody sent
 	notListed  = "not listed" // by a site that says so little that it is not believed
 )
 
@@ -54,8 +55,8 @@ type Entry struct {
 	Records map[string]string `json:"records,omitempty"`
 	// Entries are what stands for it in the systems around it; it is set where one machine is asked for in full.
 	Entries []entry.Item `json:"entries,omitempty"`
-	// Sheet is `not in sheet` for a machine that no row of the sheet asks for; empty if one
-	// does, or the sheet was not read.
+	// Sheet is `not in sheet` for a machine that no row of the sheet asks for, `requested` for one that a request has asked for; empty
+	// if a row does, or the sheet was not read.
 	Sheet string `json:"sheet,omitempty"`
 	// Stages are those of its first boot, as they ended. They, Display and Reported are set where one machine is asked for in full.
 	Stages   []string            `json:"stages,omitempty"`
@@ -135,6 +136,10 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	if err != nil {
 		return nil, nil, err
 	}
+	asked, err := d.Ledger.Requested(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
 	entries = make([]Entry, 0, len(known))
 	for i := range known {
 		k := &known[i]
@@ -146,7 +151,11 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 		case e.AtSite == Gone && doubts[k.Site] != "":
 			e.AtSite = notListed
 		}
-		if rows != nil && !rows[strings.ToLower(e.Name)] {
+		switch {
+		case rows == nil || rows[strings.ToLower(e.Name)]:
+		case asked.Made(k.Key, k.Origin):
+			e.Sheet = requested
+		default:
 			e.Sheet = notInSheet
 		}
 		entries = append(entries, e)

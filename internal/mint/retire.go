@@ -45,8 +45,12 @@ func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) 
 	wanted := d.inSheet()
 	var err error
 	if which.Strays {
+		requested, failed := d.Ledger.Requested(ctx)
+		if failed != nil {
+			return nil, failed
+		}
 		r.Works, err = d.OwnedAll(ctx)
-		r.Works = slices.DeleteFunc(r.Works, func(w proof.Work) bool { return wanted[w.Key] })
+		r.Works = slices.DeleteFunc(r.Works, func(w proof.Work) bool { return wanted[w.Key] || requested.Made(w.Key, w.Origin) })
 	} else {
 		still, failed := d.stillThere(ctx, r, which.Names, wanted)
 		if failed != nil {

@@ -63,7 +63,11 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 		key := machine.Key{Site: r.Site, Name: r.Machine}
 		plan.Reserved[key] = append(plan.Reserved[key], r)
 	}
-	situation := proof.Situation{Ledger: p.Ledger.ID, Today: time.Now().Format(time.DateOnly), Hidden: Hidden(known, asked), Doubted: p.Doubts(known, asked, missing), Seen: seen(asked)}
+	requested, err := p.Ledger.Requested(ctx)
+	if err != nil {
+		return nil, err
+	}
+	situation := proof.Situation{Requested: requested.Made, Ledger: p.Ledger.ID, Today: time.Now().Format(time.DateOnly), Hidden: Hidden(known, asked), Doubted: p.Doubts(known, asked, missing), Seen: seen(asked)}
 	if situation.Spent, err = p.spent(ctx, asked); err != nil {
 		return nil, err
 	}

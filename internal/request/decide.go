@@ -82,7 +82,7 @@ func (r *round) show(ctx context.Context, one request.Request) (*Proposal, error
 	return shown, nil
 }
 
-// find finds a request by the beginning of its id.
+// find finds a request by the beginning of its id; an empty one is the only one that waits.
 func (r *round) find(ctx context.Context, id string) (request.Request, error) {
 	all, err := r.desk.Ledger.Requests(ctx)
 	if err != nil {
@@ -92,9 +92,12 @@ func (r *round) find(ctx context.Context, id string) (request.Request, error) {
 	var ids []string
 	for _, one := range all {
 		ids = append(ids, one.ID)
-		if id != "" && strings.HasPrefix(one.ID, strings.ToLower(id)) {
+		if id != "" && strings.HasPrefix(one.ID, strings.ToLower(id)) || id == "" && one.State == request.Waiting {
 			some = append(some, one)
 		}
+	}
+	if id == "" && len(some) != 1 {
+		return request.Request{}, fmt.Errorf("%w: %s for a decision; name one", ErrDecide, waiting(len(some)))
 	}
 	switch len(some) {
 	case 1:
@@ -103,6 +106,13 @@ func (r *round) find(ctx context.Context, id string) (request.Request, error) {
 		return request.Request{}, fmt.Errorf("%w: %q (%s)", ErrDecide, id, finding.DidYouMean(id, ids))
 	}
 	return request.Request{}, fmt.Errorf("%w: %q is the beginning of %d requests; write more of the id", ErrDecide, id, len(some))
+}
+
+func waiting(n int) string {
+	if n == 0 {
+		return "no request waits"
+	}
+	return fmt.Sprintf("%d requests wait", n)
 }
 
 // Approve lets the machines of a request be made. The proof is that which whoever approves has seen: if another would be made by

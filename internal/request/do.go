@@ -88,7 +88,7 @@ func (r *round) do(ctx context.Context, one request.Request) error {
 // tellDone tells the sender what was made.
 func (r *round) tellDone(ctx context.Context, d *mint.Desk, one request.Request, content []byte, p proof.Proof) error {
 	one.State, one.Why = request.Done, ""
-	entries, _, err := d.List(ctx, mint.ListRequest{Names: one.Machines, Contact: plan.Online})
+	entries, _, err := d.List(ctx, mint.ListRequest{Names: one.Names(), Contact: plan.Online})
 	if err != nil {
 		return err
 	}
@@ -101,7 +101,7 @@ func (r *round) tellDone(ctx context.Context, d *mint.Desk, one request.Request,
 		told.Rows = append(told.Rows, []string{e.Name, e.Site, e.Address(), login, e.HostKey, e.Spec.Info.Until})
 	}
 	var files []request.File
-	if page, err := handover.OwnPage(ctx, d, told.Title, one.Machines); err == nil {
+	if page, err := handover.OwnPage(ctx, d, told.Title, one.Names()); err == nil {
 		files = append(files, request.File{Name: stem(one.Sheet) + "-machines.html", Content: page})
 	}
 	name := stem(one.Sheet) + "-made.xlsx"
@@ -157,7 +157,7 @@ func (r *round) passwords(ctx context.Context, d *mint.Desk, one request.Request
 	if !known {
 		return "", errors.New("the setup has no key of them")
 	}
-	all, err := d.Vault.Credentials(ctx, one.Machines)
+	all, err := d.Vault.Credentials(ctx, one.Names())
 	if err != nil || len(all) == 0 {
 		return "", err
 	}

@@ -32,13 +32,13 @@ func (r *round) warn(ctx context.Context) error {
 		return err
 	}
 	today := time.Date(r.now.Year(), r.now.Month(), r.now.Day(), 0, 0, 0, 0, time.UTC)
-	due := map[[2]string][]string{} // by owner and date
+	due := map[[2]string][]machine.Key{} // by owner and date
 	for _, k := range known {
 		info := k.Spec.Info
 		last, err := time.Parse(time.DateOnly, info.Until)
 		if owner := strings.ToLower(info.Owner); err == nil && isAddress(owner) && !last.Before(today) && last.Sub(today) <= within {
 			of := [2]string{owner, info.Until}
-			due[of] = append(due[of], k.Name)
+			due[of] = append(due[of], k.Key)
 		}
 	}
 	for _, of := range slices.SortedFunc(maps.Keys(due), func(a, b [2]string) int { return strings.Compare(a[0]+a[1], b[0]+b[1]) }) {
@@ -55,9 +55,10 @@ func isAddress(owner string) bool {
 	return at > 0 && at < len(owner)-1 && !strings.ContainsAny(owner, " ,;<>\"\r\n\t")
 }
 
-func (r *round) warnOwner(ctx context.Context, owner, until string, names []string) error {
-	slices.Sort(names)
-	one := request.Request{ID: request.ID(warnings, owner+" "+until, []byte(strings.Join(names, "\n"))), Source: warnings, Origin: until, Sender: owner, Received: r.now.UTC(), State: request.Warned, Machines: names}
+func (r *round) warnOwner(ctx context.Context, owner, until string, due []machine.Key) error {
+	one := request.Request{Source: warnings, Origin: until, Sender: owner, Received: r.now.UTC(), State: request.Warned, Machines: due}
+	names := one.Names()
+	one.ID = request.ID(warnings, owner+" "+until, []byte(strings.Join(names, "\n")))
 	switch known, err := r.desk.Ledger.Request(ctx, one.ID); {
 	case err == nil && known.Changed > 0:
 		return nil // they were
@@ -107,16 +108,16 @@ func (r *round) extendByMail(ctx context.Context, m *mail.Message) (taken bool, 
 		told := request.Told{Title: "Not extended", Paragraphs: []string{fmt.Sprintf("%s is no day that you may extend to; the latest one is %s. Nothing was changed.", date, latest)}}
 		return true, r.answer(ctx, one, told, request.NotExtended)
 	}
-	failed, err := r.extend(ctx, one.Machines, date)
+	failed, err := r.extend(ctx, one.Names(), date)
 	if err != nil {
 		return false, err
 	}
-	told := request.Told{Title: "Extended to " + date, Paragraphs: []string{fmt.Sprintf("%s: until %s.", strings.Join(machine.NameRanges(one.Machines), " "), date)}}
+	told := request.Told{Title: "Extended to " + date, Paragraphs: []string{fmt.Sprintf("%s: until %s.", strings.Join(machine.NameRanges(one.Names()), " "), date)}}
 	if len(failed) > 0 {
 		told = request.Told{Title: "Not all could be extended", Paragraphs: []string{"The administrator has been told."}}
-		r.Told(fmt.Sprintf("%s could not extend %s to %s: %s", one.Sender, strings.Join(one.Machines, " "), date, strings.Join(failed, "; ")))
+		r.Told(fmt.Sprintf("%s could not extend %s to %s: %s", one.Sender, strings.Join(one.Names(), " "), date, strings.Join(failed, "; ")))
 	} else {
-		r.Told(fmt.Sprintf("%s extends %s to %s", one.Sender, strings.Join(machine.NameRanges(one.Machines), " "), date))
+		r.Told(fmt.Sprintf("%s extends %s to %s", one.Sender, strings.Join(machine.NameRanges(one.Names()), " "), date))
 	}
 	return true, r.answer(ctx, one, told, request.Extended)
 }

@@ -201,7 +201,7 @@ func (r *round) propose(ctx context.Context, one request.Request, p *proven, fre
 	again := one.Proof != ""
 	one.State, one.Proof, one.Asked, one.Machines, one.Why = request.Waiting, p.digest, r.now.UTC(), nil, ""
 	for _, w := range p.works {
-		one.Machines = append(one.Machines, w.Name)
+		one.Machines = append(one.Machines, w.Key)
 	}
 	told := request.Proposed(one, p.works, p.after)
 	if free {

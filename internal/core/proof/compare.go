@@ -26,6 +26,8 @@ type Situation struct {
 	Spent map[machine.Key]int
 	// Hidden are machines on hosts that are down: the ledger is believed.
 	Hidden map[machine.Key]bool
+	// Requested reports whether a machine was asked for by another sheet than this one, so that it is no stray; nil if none was.
+	Requested func(machine.Key, machine.Origin) bool
 	// Today is the date, as rows write it: a machine that a sweep has shut down is left
 	// off for as long as its own is over.
 	Today string
@@ -69,7 +71,7 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 		}
 	}
 	for _, k := range s.Known {
-		if !wanted[k.Key] && keep(k.Name) {
+		if !wanted[k.Key] && keep(k.Name) && (s.Requested == nil || !s.Requested(k.Key, k.Origin)) {
 			p.Works = append(p.Works, c.stray(k))
 		}
 	}

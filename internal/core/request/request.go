@@ -7,6 +7,8 @@ import (
 	"encoding/hex"
 	"strings"
 	"time"
+
+	"mintbatch/internal/core/machine"
 )
 
 // State is how far a request has come.
@@ -41,8 +43,8 @@ type Request struct {
 	Digest   string    `json:"digest"`           // of the sheet
 	Received time.Time `json:"received"`
 	State    State     `json:"state"`
-	// Machines are the names that it asks for, once its sheet is found right.
-	Machines []string `json:"machines,omitempty"`
+	// Machines are those that it asks for, once its sheet is found right.
+	Machines []machine.Key `json:"machines,omitempty"`
 	// Proof identifies what would be made, as it was shown to the approvers.
 	Proof string    `json:"proof,omitempty"`
 	Asked time.Time `json:"asked,omitzero"` // the approvers
@@ -56,6 +58,41 @@ type Request struct {
 	Why string `json:"why,omitempty"` // it was refused, or failed
 	// Changed counts the changes, so that of two that look at it at once only one changes it.
 	Changed int `json:"changed"`
+}
+
+// Names are those of its machines.
+func (r Request) Names() []string {
+	names := make([]string, len(r.Machines))
+	for i, key := range r.Machines {
+		names[i] = key.Name
+	}
+	return names
+}
+
+// Has are the machines that requests have asked for and that are, or are being, made.
+type Has map[machine.Key]bool
+
+// Of gathers them.
+func Of(all []Request) Has {
+	has := Has{}
+	for _, r := range all {
+		if r.State == Approved || r.State == Done || r.State == Failed || r.Run != "" {
+			for _, key := range r.Machines {
+				has[key] = true
+			}
+		}
+	}
+	return has
+}
+
+// Made reports whether a machine was asked for by a request, under whichever of its names: no row of another sheet needs to ask for it.
+func (h Has) Made(key machine.Key, origin machine.Origin) bool {
+	for _, name := range append([]string{key.Name, origin.Born}, origin.Former...) {
+		if h[machine.Key{Site: key.Site, Name: name}] {
+			return true
+		}
+	}
+	return false
 }
 
 // ID is that of a request: the same for the same sheet from the same origin, whoever takes it in.
