@@ -16,7 +16,7 @@ var shown = map[string]layout.Column{
 	"host": {Kind: layout.Middle, Level: 3}, "folder": {Kind: layout.Middle, Level: 3}, "cpus": {Level: 3}, "memory": {Level: 3}, "owner": {Kind: layout.Middle, Level: 3},
 	"identity": {Level: 3}, "on": {Level: 3}, "run": {Level: 1}, "hosts": {Kind: layout.Words, Level: 2}, "preset": {Kind: layout.Middle, Level: 2},
 	"changed": {Level: 4}, "store": {Kind: layout.Middle, Level: 4}, "disks": {Level: 4}, "until": {Level: 4}, "emulators": {Kind: layout.Words, Level: 4}, "firmware": {Level: 4}, "format": {Level: 3}, "linked": {Level: 3},
-	"used": {Level: 5}, "saved": {Level: 5}, "checkpoint": {Kind: layout.Middle, Level: 5}, "labels": {Kind: layout.Words, Level: 5}, "promised": {Level: 3}, "after": {Level: 1}, "capacity": {Level: 1},
+	"used": {Level: 5}, "saved": {Level: 5}, "checkpoint": {Kind: layout.Middle, Level: 5}, "labels": {Kind: layout.Words, Level: 5}, "promised": {Level: 3}, "after": {Level: 1}, "capacity": {Level: 1}, "received": {Level: 2},
 }
 
 // columnsOf are the columns of some headings.

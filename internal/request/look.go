@@ -178,7 +178,11 @@ func (r *round) refuse(ctx context.Context, one request.Request, content []byte,
 	if copied, err := report.Annotated(content, table, found); err == nil { // else the letter says all of it
 		files = append(files, request.File{Name: stem(one.Sheet) + "-findings.xlsx", Content: copied})
 	}
-	letter, err := r.letter(one, request.FoundWrong(one, found), request.Findings, r.to(one), files...)
+	told := request.FoundWrong(one, found)
+	for _, f := range files {
+		told.After = append(told.After, f.Name+" is the sheet with a comment at each of these cells.")
+	}
+	letter, err := r.letter(one, told, request.Findings, r.to(one), files...)
 	if err != nil {
 		return err
 	}
