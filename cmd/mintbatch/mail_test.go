@@ -28,10 +28,10 @@ type mailed struct {
 	dir string
 }
 
-func newMailed(t *testing.T, more, rule string) *mailed {
+func newMailed(t *testing.T, more, rule string, faults ...string) *mailed {
 	t.Helper()
 	m := &mailed{startMail(t), ""}
-	m.dir, _ = served(t, 200)
+	m.dir, _ = served(t, 200, faults...)
 	setup, err := os.ReadFile(filepath.Join(m.dir, "mintbatch.yaml"))
 	require.NoError(t, err)
 	write(t, m.dir, "mintbatch.yaml", string(setup)+m.setup(more, rule))
@@ -182,6 +182,45 @@ func (m *mailServer) id(t *testing.T, address string) string {
 	found := regexp.MustCompile(`(?im)^message-id:\s*(<[^>]+>)`).FindSubmatch(raw)
 	require.NotNil(t, found)
 	return string(found[1])
+}
+
+// While no mail server answers, answers wait; what fails is told to administrators with its cause and to the sender without it; who has no rule
+// is answered what the setup says, once.
+func TestMailThatWaits(t *testing.T) {
+	t.Parallel()
+	m := newMailed(t, "unverified: on", "from: anna@brackwater.example, unapproved: 9, set: {site: quay}, kinds: csv", "fail:100%")
+	setup, err := os.ReadFile(filepath.Join(m.dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	text := strings.Replace(string(setup), "requests:\n", "requests:\n  administrators: root@brackwater.example\n  others: Please ask the survey desk.\n", 1)
+	write(t, m.dir, "mintbatch.yaml", strings.Replace(text, "smtp://127.0.0.1:"+m.smtp, "smtp://127.0.0.1:1", 1))
+	write(t, m.dir, "good.csv", "machine,preset,store\nbms-w-1,tide-gauge,\n")
+	var many []string
+	for i := range 20 {
+		name := fmt.Sprintf("holiday-%d.jpg", i)
+		write(t, m.dir, name, strings.Repeat("x", 10_000))
+		many = append(many, name)
+	}
+	m.send(t, m.dir, "anna@brackwater.example", "please", "now", append(many, "good.csv")...)
+	m.send(t, m.dir, "carl@brackwater.example", "please", "now", "good.csv")
+	require.Eventually(t, func() bool { return len(m.got(t, "mint@brackwater.example")) == 2 }, 20*time.Second, 100*time.Millisecond)
+	for range 2 {
+		out, err := command(t, m.dir, "mintbatch", "intake", "--once")
+		require.Error(t, err, out)
+		assert.Contains(t, out, "connection refused")
+	}
+	write(t, m.dir, "mintbatch.yaml", text)
+	m.intake(t)
+	anna := m.arrives(t, "anna@brackwater.example", 2)
+	assert.Contains(t, anna, "1 of 1 machine could not be made yet")
+	assert.NotContains(t, anna, "clone")
+	cause := m.arrives(t, "root@brackwater.example", 1)
+	assert.Contains(t, cause, "bms-w-1 at clone: ")
+	assert.Contains(t, cause, "mintbatch request approve ")
+	assert.Contains(t, m.arrives(t, "carl@brackwater.example", 1), "Please ask the survey desk.")
+	m.intake(t)
+	for address, n := range map[string]int{"anna": 2, "root": 1, "carl": 1} {
+		m.arrives(t, address+"@brackwater.example", n)
+	}
 }
 
 // raw hands in a message as it is.

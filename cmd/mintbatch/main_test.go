@@ -306,10 +306,12 @@ func altered(statement string) func(*testscript.TestScript, bool, []string) {
 }
 
 // served lays out the demo in a folder of the test's and serves its sandbox.
-func served(t *testing.T, speed float64) (dir string, s *sandbox.Sandbox) {
+func served(t *testing.T, speed float64, faults ...string) (dir string, s *sandbox.Sandbox) {
 	t.Helper()
 	dir = t.TempDir()
-	s, err := again(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed})
+	wrong, err := sandbox.ParseFaults(faults, 1)
+	require.NoError(t, err)
+	s, err = again(sandbox.Options{Dir: filepath.Join(dir, "sandbox"), Plan: sandbox.DemoPlan(), Speed: speed, Faults: wrong})
 	require.NoError(t, err)
 	ctx, end := context.WithCancel(context.Background())
 	ended := make(chan struct{})

@@ -145,7 +145,20 @@ func (r *round) tellFailure(ctx context.Context, one request.Request, o *mint.Ou
 	if err != nil {
 		return err
 	}
-	return r.change(ctx, one, letter)
+	letters := []request.Letter{letter}
+	if to := r.desk.Setup.Requests.Administrators; len(to) > 0 {
+		told := request.Told{Title: fmt.Sprintf("Request %s of %s: %d of %s failed", one.ID, one.Sender, len(failed), finding.Plural(len(one.Machines), "machine")), Headings: []string{"failed"},
+			Paragraphs: []string{fmt.Sprintf("Run %s. To try again once the cause is gone: mintbatch request approve %s", o.Run, one.ID)}}
+		for _, f := range failed {
+			told.Rows = append(told.Rows, []string{f})
+		}
+		cause, err := r.letter(one, told, request.Cause, to)
+		if err != nil {
+			return err
+		}
+		letters = append(letters, cause)
+	}
+	return r.change(ctx, one, letters...)
 }
 
 // passwords are those of a request's machines, sealed to its sender; empty where the rule does not send them, or there are none.

@@ -22,6 +22,9 @@ import (
 
 // look checks the sheet of a request that is new, and answers with what is wrong or with what would be made.
 func (r *round) look(ctx context.Context, one request.Request) error {
+	if one.Rule == "" {
+		return r.turnAway(ctx, one)
+	}
 	content, err := r.desk.Ledger.RequestSheet(ctx, one.ID)
 	if err != nil {
 		return err
@@ -40,6 +43,16 @@ func (r *round) look(ctx context.Context, one request.Request) error {
 	}
 	rule, _ := r.rule(one)
 	return r.propose(ctx, one, p, len(p.works) <= rule.Free)
+}
+
+// turnAway answers a sheet that no rule is for.
+func (r *round) turnAway(ctx context.Context, one request.Request) error {
+	one.State, one.Why = request.Refused, "no rule is for it"
+	letter, err := r.letter(one, request.Told{Title: one.Sheet + ": refused", Paragraphs: []string{r.desk.Setup.Requests.Others}}, request.Refusal, r.to(one))
+	if err != nil {
+		return err
+	}
+	return r.change(ctx, one, letter)
 }
 
 // proven is what a request would make.

@@ -33,7 +33,7 @@ func (r *round) takeFrom(ctx context.Context, name string, s setup.RequestSource
 	all, failed := from.arrivals(r.now)
 	for _, a := range all {
 		rule, found := r.desk.Setup.RequestRuleFor(name, a.sender, "")
-		if !found {
+		if !found || !r.desk.Setup.Requests.Rules[rule].Takes(a.name) {
 			continue
 		}
 		sum := sha256.Sum256(a.content)

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mintbatch/internal/core/finding"
@@ -95,9 +96,9 @@ func (r *round) takeMessage(ctx context.Context, name string, s setup.RequestSou
 	if extended, err := r.extendByMail(ctx, m); extended || err != nil {
 		return extended, err
 	}
-	sheets := m.Sheets()
 	rule, found := r.desk.Setup.RequestRuleFor(name, m.From, m.Subject)
-	if len(sheets) == 0 || !found {
+	sheets := slices.DeleteFunc(slices.Clone(m.Files), func(f mail.File) bool { return !r.desk.Setup.Requests.Rules[rule].Takes(f.Name) })
+	if len(sheets) == 0 || !found && r.desk.Setup.Requests.Others == "" {
 		return false, nil
 	}
 	sheet := sheets[0]
@@ -122,7 +123,7 @@ func (r *round) takeMessage(ctx context.Context, name string, s setup.RequestSou
 	if content == nil {
 		content = []byte{}
 	}
-	return true, r.desk.Ledger.AddRequest(ctx, one, content)
+	return found, r.desk.Ledger.AddRequest(ctx, one, content)
 }
 
 // ownCopy reports whether a message is a copy of a letter of ours, which is known to have been sent then.

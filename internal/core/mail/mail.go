@@ -191,17 +191,6 @@ func fileName(h message.Header, ofType map[string]string) string {
 	return name
 }
 
-// Sheets are the files that may be sheets, by their names.
-func (m *Message) Sheets() (some []File) {
-	for _, f := range m.Files {
-		switch strings.ToLower(path.Ext(f.Name)) {
-		case ".csv", ".tsv", ".xlsx", ".xlsm", ".ods", ".json", ".yaml", ".yml":
-			some = append(some, f)
-		}
-	}
-	return some
-}
-
 // FirstLine is the first line that its writer has written; quoted lines are others'.
 func (m *Message) FirstLine() string {
 	for line := range strings.Lines(m.Text) {

@@ -37,11 +37,11 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, "bitte für Montag", m.FirstLine())
 	assert.False(t, m.Automatic)
 	var names []string
-	for _, f := range m.Sheets() {
+	for _, f := range m.Files {
 		names = append(names, f.Name)
 	}
-	assert.Equal(t, []string{"Pegel Nord.csv", "übersicht.xlsx"}, names)
-	assert.Equal(t, "machine\nbms-1\n", string(m.Sheets()[0].Content))
+	assert.Equal(t, []string{"Pegel Nord.csv", "übersicht.xlsx", "winmail.dat"}, names)
+	assert.Equal(t, "machine\nbms-1\n", string(m.Files[0].Content))
 }
 
 // What nobody has sent is never answered.

@@ -19,10 +19,10 @@ func FuzzRequest(f *testing.F) {
 	f.Add([]byte(head + "machine,host,keys\r\nbms-{a},h,file:/etc/passwd\r\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		m, err := mail.Read(bytes.NewReader(raw))
-		if err != nil || len(m.Sheets()) == 0 {
+		if err != nil || len(m.Files) == 0 {
 			return
 		}
-		file := m.Sheets()[0]
+		file := m.Files[0]
 		table, found := sheet.Read(sheet.Source{Name: file.Name, Content: file.Content})
 		rule := setup.RequestRule{Columns: []string{"machine", "notes", "template"}}
 		found = append(found, Gate(rule, m.From, finding.Position{}, table)...)

@@ -29,7 +29,7 @@ var pageTemplate = template.Must(template.New("letter").Parse(page))
 // else in either.
 func (t Told) Letter(r Request, kind Kind, to []string, files ...File) (Letter, error) {
 	l := Letter{ID: fmt.Sprintf("%s-%d-%s", r.ID, r.Changed, kind), Request: r.ID, Source: r.Source, Kind: kind, To: to, Subject: plain(t.Title), Files: files, Thread: r.Thread}
-	if r.Subject != "" && kind != Question && kind != Reminder { // as people answer
+	if r.Subject != "" && kind != Question && kind != Reminder && kind != Cause { // as people answer
 		l.Subject = "Re: " + plain(strings.TrimPrefix(r.Subject, "Re: "))
 	}
 	var html bytes.Buffer

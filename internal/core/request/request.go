@@ -144,6 +144,7 @@ const (
 	Failure   Kind = "failed"
 	Refusal   Kind = "refused"
 	Closed    Kind = "expired"
+	Cause     Kind = "cause" // of a failure, for administrators
 	// Letters to owners.
 	Warning     Kind = "warning" // that machines are near their date
 	Extended    Kind = "extended"

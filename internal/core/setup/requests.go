@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/mail"
 	"net/netip"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -18,12 +19,14 @@ import (
 
 // Requests says who may ask for machines by sending a sheet.
 type Requests struct {
-	Sources map[string]RequestSource    `key:"sources" doc:"where sheets come from"`
-	Rules   map[string]RequestRule      `key:"rules" doc:"who may ask for what"`
-	Mail    RequestMail                 `key:"mail" doc:"how answers are sent by mail"`
-	Keys    map[string]secret.Addressee `key:"keys" doc:"by what senders alone can read what is sealed to them: an age recipient or an SSH public key, by their address"`
-	Warn    time.Duration               `key:"warn" doc:"how long before their date, in until, the owners of machines are warned by mail, such as 168h (default: not at all)"`
-	Extend  time.Duration               `key:"extend" doc:"how far from now an owner may extend that date by answering, such as 2160h (default: not at all)"`
+	Sources        map[string]RequestSource    `key:"sources" doc:"where sheets come from"`
+	Rules          map[string]RequestRule      `key:"rules" doc:"who may ask for what"`
+	Mail           RequestMail                 `key:"mail" doc:"how answers are sent by mail"`
+	Administrators []string                    `key:"administrators" doc:"addresses that are told by mail of what could not be made, and why"`
+	Others         string                      `key:"others" doc:"what those are answered by mail who send a sheet that no rule is for (default: nothing)"`
+	Keys           map[string]secret.Addressee `key:"keys" doc:"by what senders alone can read what is sealed to them: an age recipient or an SSH public key, by their address"`
+	Warn           time.Duration               `key:"warn" doc:"how long before their date, in until, the owners of machines are warned by mail, such as 168h (default: not at all)"`
+	Extend         time.Duration               `key:"extend" doc:"how far from now an owner may extend that date by answering, such as 2160h (default: not at all)"`
 }
 
 // RequestMail is how answers are sent.
@@ -88,6 +91,7 @@ type RequestRule struct {
 	Sources   []string      `key:"sources" doc:"the sources that it is for (default: all)"`
 	From      []string      `key:"from" doc:"the senders that it is for, as globs (default: all)"`
 	Subject   []string      `key:"subject" doc:"words that the subject of a mail must have, all of them"`
+	Kinds     []string      `key:"kinds" doc:"the endings of files that may be sheets, such as xlsx (default: csv tsv xlsx xlsm ods json yaml yml)"`
 	Approvers []string      `key:"approvers" doc:"the addresses of those who may approve by mail"`
 	Columns   []string      `key:"columns" doc:"the columns that a sheet may fill (default: machine preset template cpus memory disk disks network address hostname login keys timezone locale notes until keep labels)"`
 	Presets   []string      `key:"presets" doc:"the presets that machines may have, as globs (default: all)"`
@@ -105,6 +109,19 @@ type RequestRule struct {
 
 // usualColumns are those that a sheet may fill where a rule names none.
 var usualColumns = []string{"machine", "preset", "template", "cpus", "memory", "disk", "disks", "network", "address", "hostname", "login", "keys", "timezone", "locale", "notes", "until", "keep", "labels"}
+
+// sheetKinds are the endings of files that may be sheets.
+var sheetKinds = []string{"csv", "tsv", "xlsx", "xlsm", "ods", "json", "yaml", "yml"}
+
+// Takes reports whether a file may be a sheet, by its name.
+func (r RequestRule) Takes(name string) bool {
+	kinds := r.Kinds
+	if len(kinds) == 0 {
+		kinds = sheetKinds
+	}
+	ending := strings.ToLower(strings.TrimPrefix(path.Ext(name), "."))
+	return slices.ContainsFunc(kinds, func(kind string) bool { return strings.EqualFold(kind, ending) })
+}
 
 // Allowed are the columns that a sheet may fill.
 func (r RequestRule) Allowed() []string {
@@ -175,6 +192,14 @@ func (s *Setup) checkRequests(bad report) {
 	if s.Requests.Warn > 0 && s.Requests.Mail.Server.URL == nil {
 		bad("owners are to be warned, and there is no mail server to write to them by", "write mail: {server: smtps://HOST, from: ADDRESS}", "requests", "warn")
 	}
+	for _, address := range s.Requests.Administrators {
+		if !isAddress(address) {
+			bad(fmt.Sprintf("administrator %q is no address", address), "", "requests", "administrators")
+		}
+	}
+	if (len(s.Requests.Administrators) > 0 || s.Requests.Others != "") && s.Requests.Mail.Server.URL == nil {
+		bad("people are to be told by mail, and there is no mail server", "write mail: {server: smtps://HOST, from: ADDRESS}", "requests")
+	}
 	if m := s.Requests.Mail; m.Server.URL != nil {
 		if m.Server.Scheme != "smtp" && m.Server.Scheme != "smtps" || m.Server.User != nil {
 			bad("the mail server has to be of the form smtps://HOST", "", "requests", "mail", "server")
@@ -215,6 +240,11 @@ func (s *Setup) checkRequests(bad report) {
 		for _, from := range rule.From {
 			if !glob.Valid(from) {
 				bad(fmt.Sprintf("rule %s: %q is not an address or glob", name, from), "", append(path, "from")...)
+			}
+		}
+		for _, kind := range rule.Kinds {
+			if !slices.Contains(sheetKinds, strings.ToLower(kind)) {
+				bad(fmt.Sprintf("rule %s: a file that ends with %q is no sheet", name, kind), "known: "+strings.Join(sheetKinds, ", "), append(path, "kinds")...)
 			}
 		}
 		if min(rule.Most, rule.Free) < 0 || min(rule.Remind, rule.Expire) < 0 {
