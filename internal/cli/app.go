@@ -23,6 +23,7 @@ import (
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
+	"mintbatch/internal/request"
 	"mintbatch/internal/run"
 	"mintbatch/internal/site"
 )
@@ -128,7 +129,7 @@ func (a *App) exit(err error, interrupted bool) int {
 		return exitInterrupted
 	case errors.As(err, &refused):
 		a.findings(a.Stderr, refused.Findings)
-	case errors.Is(err, site.ErrUnreachable), errors.Is(err, ledger.ErrLedger):
+	case errors.Is(err, site.ErrUnreachable), errors.Is(err, ledger.ErrLedger), errors.Is(err, request.ErrSource):
 		status = exitUnreachable
 	}
 	if errors.Is(err, syscall.EMFILE) {

@@ -62,7 +62,11 @@ func (a *App) intake(ctx context.Context, c *cli.Command) error {
 		return o.Once(ctx)
 	}
 	for {
-		if err := o.Once(ctx); err != nil && a.stop.Err() == nil {
+		err := o.Once(ctx)
+		if errors.Is(err, request.ErrNoSources) {
+			return err
+		}
+		if err != nil && a.stop.Err() == nil {
 			fmt.Fprintf(a.Stderr, "%s mintbatch: %s\n", time.Now().Format("15:04:05"), visible(err.Error()))
 		}
 		if o.Await(a.stop, c.Duration("every")); a.stop.Err() != nil {

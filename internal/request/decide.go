@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/request"
 	"mintbatch/internal/input"
@@ -89,30 +88,28 @@ func (r *round) find(ctx context.Context, id string) (request.Request, error) {
 		return request.Request{}, err
 	}
 	var some []request.Request
-	var ids []string
 	for _, one := range all {
-		ids = append(ids, one.ID)
 		if id != "" && strings.HasPrefix(one.ID, strings.ToLower(id)) || id == "" && one.State == request.Waiting {
 			some = append(some, one)
 		}
 	}
 	if id == "" && len(some) != 1 {
-		return request.Request{}, fmt.Errorf("%w: %s for a decision; name one", ErrDecide, waiting(len(some)))
+		return request.Request{}, fmt.Errorf("%w: %s", ErrDecide, waiting(len(some)))
 	}
 	switch len(some) {
 	case 1:
 		return some[0], nil
 	case 0:
-		return request.Request{}, fmt.Errorf("%w: %q (%s)", ErrDecide, id, finding.DidYouMean(id, ids))
+		return request.Request{}, fmt.Errorf("%w: the id of no request begins with %q: `mintbatch request list --all` shows them", ErrDecide, id)
 	}
 	return request.Request{}, fmt.Errorf("%w: %q is the beginning of %d requests; write more of the id", ErrDecide, id, len(some))
 }
 
 func waiting(n int) string {
 	if n == 0 {
-		return "no request waits"
+		return "no request waits for a decision"
 	}
-	return fmt.Sprintf("%d requests wait", n)
+	return fmt.Sprintf("%d requests wait for a decision; name one", n)
 }
 
 // Approve lets the machines of a request be made. The proof is that which whoever approves has seen: if another would be made by

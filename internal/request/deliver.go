@@ -39,7 +39,7 @@ func (r *round) deliver(ctx context.Context) (failed error) {
 			err = r.putDown(ctx, l)
 		}
 		if err != nil {
-			failed = errors.Join(failed, fmt.Errorf("letter %s: %w", l.ID, err))
+			failed = errors.Join(failed, fmt.Errorf("%w: letter %s: %w", ErrSource, l.ID, err))
 		}
 	}
 	return failed

@@ -34,6 +34,9 @@ type Office struct {
 	Stop context.Context
 }
 
+// ErrNoSources means that nobody can send anything.
+var ErrNoSources = errors.New("the setup names no sources of requests: write for example requests: {sources: {desk: {folder: requests}}, rules: {all: {max_machines: 20}}}")
+
 // round is one look at all sources and requests.
 type round struct {
 	*Office
@@ -50,6 +53,9 @@ func (o *Office) Once(ctx context.Context) error {
 		return err
 	}
 	defer d.Close()
+	if len(d.Setup.Requests.Sources) == 0 {
+		return ErrNoSources
+	}
 	if o.Left == nil {
 		o.Left = map[string]bool{}
 	}

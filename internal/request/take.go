@@ -9,13 +9,17 @@ import (
 
 	"mintbatch/internal/core/request"
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/input"
 )
+
+// ErrSource means that a source cannot be used now, or a mail server.
+var ErrSource = errors.New("source")
 
 // takeIn keeps what has come to the sources in the ledger, and then puts it out of the way. What no rule is for is left where it is.
 func (r *round) takeIn(ctx context.Context) (failed error) {
 	for _, name := range setup.Names(r.desk.Setup.Requests.Sources) {
 		if err := r.takeFrom(ctx, name, r.desk.Setup.Requests.Sources[name]); err != nil {
-			failed = errors.Join(failed, fmt.Errorf("source %s: %w", name, err))
+			failed = errors.Join(failed, fmt.Errorf("%w: %s: %w", ErrSource, name, err))
 		}
 	}
 	return failed
@@ -58,5 +62,9 @@ func (r *round) folder(name string) (*folder, error) {
 	if sender == "" {
 		sender = name
 	}
-	return openFolder(r.desk.Path(s.Folder), sender)
+	f, err := openFolder(r.desk.Path(s.Folder), sender)
+	if err != nil {
+		return nil, fmt.Errorf("folder %s: %w; create it, or name another in the setup", s.Folder, input.Reason(err))
+	}
+	return f, nil
 }
