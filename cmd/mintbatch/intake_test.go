@@ -32,7 +32,7 @@ func TestIntakesThatAreKilled(t *testing.T) {
 }
 
 func intakesKilled(t *testing.T, ledger string) {
-	rounds := 4
+	rounds := 2
 	if os.Getenv("MINTBATCH_FULL") != "" {
 		rounds = 100
 	}

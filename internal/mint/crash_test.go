@@ -491,7 +491,7 @@ func TestEveryCrashPoint(t *testing.T) {
 	again, want, points := crashes(t)
 	t.Logf("%d points", points)
 	require.Greater(t, points, 150)
-	step := amount(67, 13, 1)
+	step := amount(67, 19, 1)
 	for at := 1; at <= points; at += step {
 		w := again()
 		d := &death{at: at}
@@ -503,7 +503,7 @@ func TestEveryCrashPoint(t *testing.T) {
 // The reply of each call is lost once, and the run lives on.
 func TestEveryLostReply(t *testing.T) {
 	again, want, _ := crashes(t)
-	step := amount(67, 13, 1)
+	step := amount(67, 19, 1)
 	for at := 1; ; at += step {
 		w := again()
 		lose := &death{at: at}
@@ -520,7 +520,7 @@ func TestDoubleCrashes(t *testing.T) {
 	again, want, points := crashes(t)
 	seed := seedOf(t)
 	chance := rand.New(rand.NewPCG(seed, 3))
-	for round := range amount(3, 20, 400) {
+	for round := range amount(3, 12, 400) {
 		w := again()
 		one, two := &death{at: 1 + chance.IntN(points)}, &death{at: 1 + chance.IntN(points)}
 		_ = w.run(t, then, one, &death{})
@@ -618,7 +618,7 @@ func TestEverydayCrashPoints(t *testing.T) {
 			require.NoError(t, w.act(t, task, count, &death{}))
 			w.stop()
 			want := w.state(t)
-			endedAnywhere(t, again, count.count, amount(97, 19, 1), func(w *world, d, lose *death) { _ = w.act(t, task, d, lose) }, func(w *world, what string) {
+			endedAnywhere(t, again, count.count, amount(97, 31, 1), func(w *world, d, lose *death) { _ = w.act(t, task, d, lose) }, func(w *world, what string) {
 				err := untilDone(func() error { return w.act(t, task, &death{}, &death{}) })
 				what = fmt.Sprintf("%s; the last act: %v", what, err)
 				if !slices.Contains([]string{"keep", "keep off", "drop", "rename"}, name) { // which refuse what is done already

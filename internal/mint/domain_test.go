@@ -138,7 +138,7 @@ func TestAccountsSurviveCrashes(t *testing.T) {
 	count := &death{}
 	settled(count, &death{})
 	require.Greater(t, count.count, 50)
-	for at := 1; at <= count.count; at += amount(29, 13, 3) {
+	for at := 1; at <= count.count; at += amount(29, 19, 3) {
 		settled(&death{at: at}, &death{})
 		settled(&death{}, &death{at: at})
 	}

@@ -678,7 +678,7 @@ func TestHistories(t *testing.T) {
 	seed := seedOf(t)
 	chance := rand.New(rand.NewPCG(seed, 0))
 	fresh := histories(t, chance)
-	for round := range amount(3, 20, 400) {
+	for round := range amount(3, 14, 400) {
 		*chance = *rand.New(rand.NewPCG(seed+uint64(round), 7))
 		h := fresh()
 		h.told = append(h.told, fmt.Sprintf("MINTBATCH_SEED=%d", seed+uint64(round)))
@@ -751,7 +751,7 @@ func TestPairs(t *testing.T) {
 		_ = a.do(h, t, fault{die: count})
 		h.stop()
 		for _, b := range deeds {
-			if !whole() && chance.IntN(amount(12, 3, 1)) > 0 {
+			if !whole() && chance.IntN(amount(12, 5, 1)) > 0 {
 				continue
 			}
 			for range amount(1, 1, 8) {

@@ -112,7 +112,8 @@ func (j *job) change(ctx context.Context, changes []entry.Change) error {
 		if !errors.As(err, &foreign) || waited >= longestWait {
 			return err
 		}
-		if _, ours := foreign.OtherOf(j.Owner); !ours {
+		// What seems to be nobody's may have been read while another machine gave it up: it is looked at twice.
+		if _, ours := foreign.OtherOf(j.Owner); !ours && waited > 0 {
 			return err
 		}
 		if err := sleep(ctx, retryDelay); err != nil {
