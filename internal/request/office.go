@@ -120,7 +120,12 @@ func (r *round) open(ctx context.Context, one request.Request, content []byte) (
 		return request.Gate(rule, one.Sender, s.Where("requests", "rules", one.Rule), t)
 	}
 	in.Check = func(s *setup.Setup, wanted []*batch.Wanted) finding.List { return request.Check(s, rule, wanted) }
-	return mint.Open(ctx, in, r.Log)
+	d, err := mint.Open(ctx, in, r.Log)
+	if err == nil && len(d.Wanted) == 0 { // no names at all would mean every machine
+		none := finding.List{{Code: "no-machines", At: finding.Position{File: one.Sheet}, Message: "the sheet has no rows of machines", Hint: "write one for each machine"}}
+		return nil, errors.Join(&input.Refused{Findings: none}, d.Close())
+	}
+	return d, err
 }
 
 // change keeps what has become of a request and tells it.

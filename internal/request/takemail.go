@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/mail"
@@ -68,6 +69,9 @@ func (r *round) takeMail(ctx context.Context, name string, s setup.RequestSource
 			return false, err
 		}
 		take, err := r.takeMessage(ctx, name, s, raw)
+		if errors.Is(err, errLater) {
+			return false, nil
+		}
 		if err == nil && !take {
 			r.left[key] = true
 		}
@@ -101,6 +105,9 @@ func (r *round) takeMessage(ctx context.Context, name string, s setup.RequestSou
 	if len(sheets) == 0 || !found && r.desk.Setup.Requests.Others == "" {
 		return false, nil
 	}
+	if err := r.tooMany(ctx, m.From); err != nil {
+		return false, err
+	}
 	sheet := sheets[0]
 	origin := m.ID
 	if origin == "" { // which RFC 5322 has as a should
@@ -124,6 +131,27 @@ func (r *round) takeMessage(ctx context.Context, name string, s setup.RequestSou
 		content = []byte{}
 	}
 	return found, r.desk.Ledger.AddRequest(ctx, one, content)
+}
+
+// mostHourly is how many sheets of one sender are taken in within an hour: two programs that answer each other come to an end by it.
+const mostHourly = 30
+
+// errLater means that a message is looked at again by a later round.
+var errLater = errors.New("later")
+
+// tooMany reports, as errLater, that a sender has sent so many sheets that the next one has to wait.
+func (r *round) tooMany(ctx context.Context, sender string) error {
+	all, err := r.desk.Ledger.Requests(ctx)
+	n := 0
+	for _, one := range all {
+		if one.Sender == sender && one.Source != warnings && r.now.Sub(one.Received) < time.Hour {
+			n++
+		}
+	}
+	if err == nil && n >= mostHourly {
+		err = errLater
+	}
+	return err
 }
 
 // ownCopy reports whether a message is a copy of a letter of ours, which is known to have been sent then.

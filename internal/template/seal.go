@@ -144,7 +144,7 @@ func PrepareSeal(ctx context.Context, d *mint.Desk, o SealOrder) (*Sealing, erro
 		return nil, err
 	}
 	if len(whole.Files) > 1 {
-		return nil, refuse("machine %s has data disks, and a template that is sealed has only a system disk", master.Name)
+		return nil, refuse("machine %s has data disks, and a template has only a system disk; take them out of the machine, and out of its /etc/fstab", master.Name)
 	}
 	var cards []machine.Card
 	if p.InPlace = o.InPlace; o.InPlace {
