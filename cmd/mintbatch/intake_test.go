@@ -104,3 +104,46 @@ func intakesKilled(t *testing.T, ledger string) {
 	out, err = command(t, dir, "mintbatch", "ledger", "check")
 	assert.NoError(t, err, out)
 }
+
+// Of a mailbox in a folder: senders whom the trusted mail server knows are taken in, up to a number within an hour; what others write in
+// its name, or about other domains, counts for nothing. While no mail server answers, answers wait.
+func TestMaildirOfTrustedSenders(t *testing.T) {
+	t.Parallel()
+	dir, _ := served(t, 500)
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", string(setup)+"requests: {sources: {box: {maildir: box, trust: mx.brackwater.example}}, mail: {server: \"smtp://127.0.0.1:1\", from: mint@brackwater.example}, rules: {all: {from: \"*@brackwater.example\", set: {site: quay}}}}\n")
+	for _, folder := range []string{"new", "cur", "tmp"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "box", folder), 0o700))
+	}
+	n := 0
+	put := func(from, verdict string) string {
+		n++
+		name := fmt.Sprintf("box/new/%03d.x", n)
+		write(t, dir, name, fmt.Sprintf("%sFrom: %s\nMessage-ID: <%d@x.example>\nContent-Type: text/csv; name=a.csv\n\nmachine,preset\nbms-q-%d,tide-gauge\n", verdict, from, n, n))
+		return name
+	}
+	const pass = "Authentication-Results: mx.brackwater.example; dkim=pass header.d=brackwater.example\n"
+	taken := []string{put("anna@brackwater.example", pass), put("bo@north.brackwater.example", "Authentication-Results: mx.brackwater.example 1; spf=pass; dmarc=pass header.from=north.brackwater.example\n")}
+	taken = taken[:1] // the other one is no sender of the rule
+	left := []string{put("eve@brackwater.example", ""), put("eve@brackwater.example", "Authentication-Results: mx.brackwater.example; dkim=fail header.d=brackwater.example\n"+pass),
+		put("eve@brackwater.example", strings.Replace(pass, "mx.", "mail.", 1)), put("eve@brackwater.example", strings.Replace(pass, "d=brackwater", "d=elsewhere", 1)),
+		put("eve@brackwater.example", strings.Replace(pass, "d=brackwater.example", "d=example", 1)), put("eve@brackwater.example", strings.Replace(pass, "d=brackwater.example", "d=water.example", 1))}
+	for range 34 {
+		put("anna@brackwater.example", pass)
+	}
+	out, err := command(t, dir, "mintbatch", "intake", "--once")
+	require.Error(t, err)
+	assert.Contains(t, out, "connection refused")
+	assert.Equal(t, 30, strings.Count(out, ": waiting"))
+	for _, name := range taken {
+		assert.NoFileExists(t, filepath.Join(dir, name))
+	}
+	for _, name := range left {
+		assert.FileExists(t, filepath.Join(dir, name))
+	}
+	out, err = command(t, dir, "mintbatch", "request", "list", "--json")
+	require.NoError(t, err)
+	assert.NotContains(t, out, "eve@")
+	assert.Equal(t, 30, strings.Count(out, `"sender": "anna@brackwater.example"`))
+}
