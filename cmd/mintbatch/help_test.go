@@ -38,7 +38,7 @@ func TestHelpOfEveryCommand(t *testing.T) {
 		seen[name] = true
 		titles := []string{"Commands"}
 		if len(words) == 0 {
-			titles = []string{"Get ready", "Look before", "Do it", "Look after", "Hand over", "Keep in order"}
+			titles = []string{"Get ready", "Look before", "Do it", "Look after", "Requests", "Hand over", "Keep in order"}
 		} else {
 			assert.Contains(t, help, "\nExit status\n  0 ", name)
 			assert.Contains(t, help, "\nSee docs/", name)

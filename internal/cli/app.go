@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -57,14 +56,9 @@ type App struct {
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
-	debug.SetGCPercent(collects)
 	app := &App{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	return app.Main(args)
 }
-
-// collects is by how much of what is in use memory grows before it is collected, in percent. What this program holds is mostly
-// long lists of machines: half as much on top of them costs a few hundredths of the time.
-const collects = 50
 
 // interruptedText is printed for a command that was told to end.
 const interruptedText = "mintbatch: Interrupted. Run the same command again to continue."
