@@ -87,9 +87,13 @@ func TestRequestsByMail(t *testing.T) {
 	assert.Contains(t, answer, "['bad-findings.xlsx']")
 	assert.Contains(t, answer, "unknown preset \"tide-guage\"")
 
-	m.send(t, m.dir, anna, "machines for Monday", "now it is right", "good.csv")
+	office := exec.Command("soffice", "--headless", "-env:UserInstallation=file://"+m.dir+"/profile", "--convert-to", "xlsx", "good.csv")
+	office.Dir = m.dir
+	said, err := office.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	m.send(t, m.dir, anna, "machines for Monday", "now it is right", "good.xlsx")
 	m.arrives(t, "mint@brackwater.example", 2) // with the copy of the answer
-	assert.Contains(t, m.intake(t), "(good.csv): waiting")
+	assert.Contains(t, m.intake(t), "(good.xlsx): waiting")
 	assert.Contains(t, m.arrives(t, anna, 2), "They are made once somebody has approved this.")
 	asked := m.arrives(t, boss, 1)
 	code := regexp.MustCompile(`[A-Z2-7]{4}-[A-Z2-7]{4}`).FindString(asked)
@@ -104,7 +108,7 @@ func TestRequestsByMail(t *testing.T) {
 	m.intake(t)
 	assert.Empty(t, sandboxMachines(m.dir))
 	m.send(t, m.dir, boss, "Re: Request", strings.ToLower(code)+"\n\nBoss")
-	require.Eventually(t, func() bool { return strings.Contains(m.intake(t), "(good.csv): done") }, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(m.intake(t), "(good.xlsx): done") }, 20*time.Second, 200*time.Millisecond)
 	made := m.arrives(t, anna, 3)
 	assert.Contains(t, made, "['good-machines.html', 'good-made.xlsx']")
 	assert.Contains(t, made, "log in by: ssh survey@198.51.100.")
@@ -140,7 +144,9 @@ func TestLeasesByMail(t *testing.T) {
 	out, err := command(t, m.dir, "mintbatch", "mint", "--yes")
 	require.NoError(t, err, out)
 	anna := "anna@brackwater.example"
-	assert.Contains(t, m.intake(t), "anna@brackwater.example is warned: bms-l-[1-2] until "+day(3))
+	out, err = command(t, m.dir, "mintbatch", "sweep", "--stop", "--yes")
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "anna@brackwater.example is warned: bms-l-[1-2] until "+day(3))
 	warning := m.arrives(t, anna, 1)
 	assert.Contains(t, warning, "machines: bms-l-[1-2]")
 	assert.Contains(t, warning, "The latest day is "+day(90))

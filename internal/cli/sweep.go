@@ -21,7 +21,8 @@ func (a *App) sweepCommand() *cli.Command {
 		ArgsUsage: "[MACHINE...]",
 		Description: "Lists machines whose `until` date is over or ends soon. --stop shuts down those that are past it;\n" +
 			"--retire retires those that are past the date in `keep`, or if they have none, that in `until`.\n" +
-			"The dates in the sheet count, or else those in the ledger; `extend` moves both. For use from a timer:\n" +
+			"The dates in the sheet count, or else those in the ledger; `extend` moves both. With --yes, owners are\n" +
+			"warned by mail where the setup wants that (`requests: warn`). For use from a timer:\n" +
 			"--yes asks nothing, and without --stop and --retire the exit status is 1 while there are machines past\n" +
 			"their date.\n\n" +
 			"   mintbatch sweep\n   mintbatch sweep --stop --retire --yes\n   mintbatch sweep --within 14 --json",
@@ -41,6 +42,26 @@ func (a *App) sweepCommand() *cli.Command {
 }
 
 func (a *App) sweep(ctx context.Context, c *cli.Command) error {
+	err := a.sweepOnce(ctx, c)
+	if !c.Bool("yes") || a.stop.Err() != nil {
+		return err
+	}
+	o, failed := a.office(c)
+	if failed == nil {
+		o.Told = func(line string) { fmt.Fprintln(a.Stderr, visible(line)) }
+		failed = o.Warn(ctx)
+	}
+	if err == nil {
+		return failed
+	}
+	if failed != nil {
+		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(failed.Error()))
+	}
+	return err
+}
+
+// sweepOnce lists, shuts down and retires.
+func (a *App) sweepOnce(ctx context.Context, c *cli.Command) error {
 	stop, retire := c.Bool("stop"), c.Bool("retire")
 	if c.Int("within") < 0 {
 		return misuse{errors.New("give --within a number of days from 0")}

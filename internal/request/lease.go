@@ -49,6 +49,19 @@ func (r *round) warn(ctx context.Context) error {
 	return nil
 }
 
+// Warn writes to owners whose machines are near their date, once for each date, where the setup wants that.
+func (o *Office) Warn(ctx context.Context) error {
+	r, err := o.at(ctx)
+	if err != nil {
+		return err
+	}
+	defer r.desk.Close()
+	if r.desk.Setup.Requests.Warn == 0 {
+		return nil
+	}
+	return errors.Join(r.warn(ctx), r.deliver(ctx))
+}
+
 // isAddress reports whether an owner is somebody who can be written to.
 func isAddress(owner string) bool {
 	at := strings.IndexByte(owner, '@')
