@@ -50,7 +50,7 @@ histories:
 # Requests through real mail servers on loopback (exim, dovecot), as root; and two intakes on one ledger that are killed, again and
 # again: 200 rounds with folders, 10 with mail.
 mail:
-	MINTBATCH_FULL=1 $(GO) test -tags real -count=1 -timeout 30m -run 'Mail|Intakes' ./cmd/mintbatch
+	MINTBATCH_FULL=1 $(GO) test -tags real -count=1 -timeout 30m -run 'Mail|Intakes|EveryWrite' ./cmd/mintbatch ./internal/request
 
 bench:
 	$(GO) test -run '^$$' -bench . ./bench ./internal/...

@@ -30,6 +30,8 @@ type Office struct {
 	Console mint.Console
 	// Left are messages that were looked at and are none of ours; it is kept between rounds.
 	Left map[string]bool
+	// Opened, if set, is called with each desk that was opened; it lets tests end the process at any write.
+	Opened func(*mint.Desk)
 	// Stop ends a mint at the next good moment.
 	Stop context.Context
 }
@@ -48,7 +50,7 @@ type round struct {
 // Once takes in what has come, goes on with every request as far as that is possible now, and delivers letters. What could not be
 // done is in the error, and is done by a later round.
 func (o *Office) Once(ctx context.Context) error {
-	d, err := mint.OpenSetup(ctx, o.Input, o.Log)
+	d, err := o.opened(mint.OpenSetup(ctx, o.Input, o.Log))
 	if err != nil {
 		return err
 	}
@@ -69,6 +71,13 @@ func (o *Office) Once(ctx context.Context) error {
 		failed = errors.Join(failed, r.through(ctx, one))
 	}
 	return errors.Join(failed, r.warn(ctx), r.deliver(ctx))
+}
+
+func (o *Office) opened(d *mint.Desk, err error) (*mint.Desk, error) {
+	if err == nil && o.Opened != nil {
+		o.Opened(d)
+	}
+	return d, err
 }
 
 // through takes a request as far as it goes now.
@@ -120,7 +129,7 @@ func (r *round) open(ctx context.Context, one request.Request, content []byte) (
 		return request.Gate(rule, one.Sender, s.Where("requests", "rules", one.Rule), t)
 	}
 	in.Check = func(s *setup.Setup, wanted []*batch.Wanted) finding.List { return request.Check(s, rule, wanted) }
-	d, err := mint.Open(ctx, in, r.Log)
+	d, err := r.opened(mint.Open(ctx, in, r.Log))
 	if err == nil && len(d.Wanted) == 0 { // no names at all would mean every machine
 		none := finding.List{{Code: "no-machines", At: finding.Position{File: one.Sheet}, Message: "the sheet has no rows of machines", Hint: "write one for each machine"}}
 		return nil, errors.Join(&input.Refused{Findings: none}, d.Close())
