@@ -64,11 +64,7 @@ func Gather(ctx context.Context, d *mint.Desk, runID string, contact plan.Contac
 }
 
 // OwnPage is the page about some machines alone, for whoever has asked for them.
-func OwnPage(ctx context.Context, d *mint.Desk, title string, names []string) ([]byte, error) {
-	entries, _, unreachable := d.List(ctx, mint.ListRequest{Names: names, Contact: plan.Online})
-	if entries == nil && unreachable != nil {
-		return nil, unreachable
-	}
+func OwnPage(d *mint.Desk, title string, entries []mint.Entry) ([]byte, error) {
 	p := &Pages{desk: d, now: time.Now(), entries: entries}
 	return p.page(title, p.entries).HTML()
 }

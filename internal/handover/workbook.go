@@ -39,24 +39,23 @@ func CheckWorkbook(d *mint.Desk, path string, over output.Over) error {
 
 // WriteWorkbook writes a copy of the sheet with what is known of each row.
 func WriteWorkbook(ctx context.Context, d *mint.Desk, path string, over output.Over, p proof.Proof) error {
+	entries, _, unreachable := d.List(ctx, mint.ListRequest{Contact: plan.Online})
+	if entries == nil && unreachable != nil {
+		return unreachable
+	}
 	original, err := os.ReadFile(d.SheetPath)
 	if err != nil {
 		return err
 	}
-	content, err := Workbook(ctx, d, original, path, p)
-	if content == nil {
+	content, err := Workbook(d, original, path, p, entries)
+	if err != nil {
 		return err
 	}
-	return errors.Join(d.Guard().Write(path, content, over, 0o644), err)
+	return errors.Join(d.Guard().Write(path, content, over, 0o644), unreachable)
 }
 
-// Workbook is a copy of the sheet, whose content is given, with what is known of each row, in the format of a name. A site that
-// cannot be reached is an error beside it.
-func Workbook(ctx context.Context, d *mint.Desk, original []byte, name string, p proof.Proof) ([]byte, error) {
-	entries, _, unreachable := d.List(ctx, mint.ListRequest{Contact: plan.Online})
-	if entries == nil && unreachable != nil {
-		return nil, unreachable
-	}
+// Workbook is a copy of the sheet, whose content is given, with what is known of its machines, in the format of a name.
+func Workbook(d *mint.Desk, original []byte, name string, p proof.Proof, entries []mint.Entry) ([]byte, error) {
 	known := map[machine.Key]mint.Entry{}
 	for _, e := range entries {
 		known[e.Key] = e
@@ -73,7 +72,7 @@ func Workbook(ctx context.Context, d *mint.Desk, original []byte, name string, p
 	if err != nil {
 		return nil, fmt.Errorf("copy of %s: %w", d.Table.File, err)
 	}
-	return content, unreachable
+	return content, nil
 }
 
 func lineOf(m machine.Machine, known map[machine.Key]mint.Entry, work map[machine.Key]proof.Work) report.Line {

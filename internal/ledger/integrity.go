@@ -46,7 +46,8 @@ var layout = []table{
 	{"entries", []string{"site", "machine"}, []string{"site", "machine", "entered"}},
 	{"outbox", []string{"id"}, []string{"id", "notice", "event", "site", "machine", "run", "at", "data", "tries", "tried", "error"}},
 	{"taken", []string{"site", "machine", "name"}, []string{"site", "machine", "name", "value"}},
-	{"requests", []string{"id"}, []string{"id", "changed", "about", "sheet"}},
+	{"requests", []string{"id"}, []string{"id", "changed", "about"}},
+	{"sheets", []string{"request"}, []string{"request", "content"}},
 	{"letters", []string{"id"}, []string{"id", "request", "at", "letter"}},
 	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run", "uses"}},
 }

@@ -23,15 +23,18 @@ var ErrNoRequest = errors.New("no such request")
 // AddRequest keeps a request with its sheet, unless it is known already.
 func (l *Ledger) AddRequest(ctx context.Context, r request.Request, sheet []byte) error {
 	return l.write(ctx, func(tx *transaction) error {
-		added, err := tx.Exec(`INSERT INTO requests (id, changed, about, sheet) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING`, r.ID, r.Changed, encode(r), base64.StdEncoding.EncodeToString(sheet))
+		added, err := tx.Exec(`INSERT INTO requests (id, changed, about) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, r.ID, r.Changed, encode(r))
 		if err != nil {
 			return err
 		}
 		if n, err := added.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
-		if r.State != request.Received {
+		if r.State != request.Received { // nobody has sent it
 			return nil
+		}
+		if _, err := tx.Exec(`INSERT INTO sheets (request, content) VALUES (?, ?)`, r.ID, base64.StdEncoding.EncodeToString(sheet)); err != nil {
+			return err
 		}
 		return note(tx, Event{What: "request " + r.ID, Detail: fmt.Sprintf("received from %s: %s", r.Sender, r.Sheet)})
 	})
@@ -103,10 +106,10 @@ func (l *Ledger) Requested(ctx context.Context) (request.Has, error) {
 // RequestSheet returns the sheet of a request.
 func (l *Ledger) RequestSheet(ctx context.Context, id string) ([]byte, error) {
 	text := ""
-	if err := l.checkRows(ctx, "requests", "id = ?", id); err != nil {
+	if err := l.checkRows(ctx, "sheets", "request = ?", id); err != nil {
 		return nil, err
 	}
-	err := l.read(ctx, `SELECT sheet FROM requests WHERE id = ?`, func(row *sql.Rows) error { return row.Scan(&text) }, id)
+	err := l.read(ctx, `SELECT content FROM sheets WHERE request = ?`, func(row *sql.Rows) error { return row.Scan(&text) }, id)
 	if err != nil {
 		return nil, err
 	}

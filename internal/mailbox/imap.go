@@ -11,7 +11,6 @@ import (
 	"github.com/emersion/go-imap/client"
 
 	"mintbatch/internal/core/mail"
-	"mintbatch/internal/pinned"
 )
 
 // IMAP is a mailbox at a server (RFC 3501).
@@ -25,13 +24,12 @@ const patience = time.Minute
 
 // OpenIMAP connects, logs in and opens a mailbox.
 func OpenIMAP(s Server, mailbox string) (*IMAP, error) {
-	config := pinned.Transport(s.URL.Hostname(), s.Fingerprint).TLSClientConfig
 	var c *client.Client
 	var err error
 	if s.URL.Scheme == "imaps" {
-		c, err = client.DialTLS(s.address(), config)
-	} else if c, err = client.Dial(s.address()); err == nil && !(s.here() && s.Fingerprint.IsZero()) {
-		err = c.StartTLS(config)
+		c, err = client.DialTLS(s.address(), s.tls())
+	} else if c, err = client.Dial(s.address()); err == nil && !s.bare() {
+		err = c.StartTLS(s.tls())
 	}
 	if err != nil {
 		return nil, err

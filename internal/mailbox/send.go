@@ -2,6 +2,7 @@ package mailbox
 
 import (
 	"bytes"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -36,11 +37,17 @@ func (s Server) address() string {
 	return net.JoinHostPort(s.URL.Hostname(), port)
 }
 
-// here reports whether a server is on this computer, where nobody listens in between.
-func (s Server) here() bool {
+// bare reports whether a server need not offer TLS: it is on this computer, where nobody listens in between, and is not known by a
+// certificate either.
+func (s Server) bare() bool {
 	host := s.URL.Hostname()
 	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
+	return s.Fingerprint.IsZero() && (host == "localhost" || ip != nil && ip.IsLoopback())
+}
+
+// tls is how its certificate is verified.
+func (s Server) tls() *tls.Config {
+	return pinned.Transport(s.URL.Hostname(), s.Fingerprint).TLSClientConfig
 }
 
 // Send hands a message to a server. Before it is complete, so that nobody can have taken it yet, commit says whether it is to be. What was
@@ -88,12 +95,11 @@ func Send(s Server, from string, to []string, raw []byte, commit func() error) e
 
 // smtp connects.
 func (s Server) smtp() (*smtp.Client, error) {
-	config := pinned.Transport(s.URL.Hostname(), s.Fingerprint).TLSClientConfig
-	if s.URL.Scheme == "smtps" {
-		return smtp.DialTLS(s.address(), config)
-	}
-	if s.here() && s.Fingerprint.IsZero() {
+	switch {
+	case s.URL.Scheme == "smtps":
+		return smtp.DialTLS(s.address(), s.tls())
+	case s.bare():
 		return smtp.Dial(s.address())
 	}
-	return smtp.DialStartTLS(s.address(), config)
+	return smtp.DialStartTLS(s.address(), s.tls())
 }

@@ -80,6 +80,9 @@ func NewQuotas(b *input.Batch, known []ledger.Machine, claimed map[machine.Key]q
 	return q
 }
 
+// Quotas counts what quotas limit, with what the plan would make.
+func (p *Plan) Quotas() []quota.Total { return p.quotas.Totals }
+
 // Uses is what quotas count for a machine while it is worked on; nil where that is what the ledger has.
 func (p *Plan) Uses(w proof.Work) *quota.Use {
 	if p == nil {

@@ -7,14 +7,13 @@ import (
 
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/mailbox"
-	"mintbatch/internal/mint"
 )
 
 // Await waits for the next round: until a mail server says that something has come, or a time is over.
 func (o *Office) Await(ctx context.Context, limit time.Duration) {
 	ctx, enough := context.WithTimeout(ctx, limit)
 	defer enough()
-	d, err := mint.OpenSetup(ctx, o.Input, o.Log)
+	r, err := o.begin(ctx)
 	if err != nil {
 		<-ctx.Done() // the next round says what is wrong
 		return
@@ -22,11 +21,10 @@ func (o *Office) Await(ctx context.Context, limit time.Duration) {
 	var listening sync.WaitGroup
 	defer func() {
 		enough()
-		go func() { listening.Wait(); _ = d.Close() }() // a server may take its time
+		go func() { listening.Wait(); _ = r.desk.Close() }() // a server may take its time
 	}()
-	r := &round{o, d, time.Now(), nil}
-	for _, name := range setup.Names(d.Setup.Requests.Sources) {
-		s := d.Setup.Requests.Sources[name]
+	for _, name := range setup.Names(r.desk.Setup.Requests.Sources) {
+		s := r.desk.Setup.Requests.Sources[name]
 		if s.IMAP.URL == nil {
 			continue
 		}

@@ -5,12 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/request"
 	"mintbatch/internal/input"
-	"mintbatch/internal/mint"
 )
 
 // ErrDecide means that a request cannot be decided on.
@@ -27,18 +25,23 @@ type Proposal struct {
 	Refused *input.Refused
 }
 
-// at opens a round for one act.
-func (o *Office) at(ctx context.Context) (*round, error) {
-	d, err := mint.OpenSetup(ctx, o.Input, o.Log)
+// with finds a request by the beginning of its id, and does something with it.
+func (o *Office) with(ctx context.Context, id string, do func(r *round, one request.Request) error) error {
+	r, err := o.begin(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return &round{o, d, time.Now(), nil}, nil
+	defer r.desk.Close()
+	one, err := r.find(ctx, id)
+	if err != nil {
+		return err
+	}
+	return do(r, one)
 }
 
 // List returns all requests, the oldest first.
 func (o *Office) List(ctx context.Context) ([]request.Request, error) {
-	r, err := o.at(ctx)
+	r, err := o.begin(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -48,16 +51,12 @@ func (o *Office) List(ctx context.Context) ([]request.Request, error) {
 
 // Show finds a request by the beginning of its id, with what it would make now if it waits for a decision.
 func (o *Office) Show(ctx context.Context, id string) (*Proposal, error) {
-	r, err := o.at(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer r.desk.Close()
-	one, err := r.find(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	return r.show(ctx, one)
+	var shown *Proposal
+	err := o.with(ctx, id, func(r *round, one request.Request) (err error) {
+		shown, err = r.show(ctx, one)
+		return err
+	})
+	return shown, err
 }
 
 func (r *round) show(ctx context.Context, one request.Request) (*Proposal, error) {
@@ -115,16 +114,12 @@ func waiting(n int) string {
 // Approve lets the machines of a request be made. The proof is that which whoever approves has seen: if another would be made by
 // now, nothing is approved, and the request waits with the new one.
 func (o *Office) Approve(ctx context.Context, id, proof, by string) (request.Request, error) {
-	r, err := o.at(ctx)
-	if err != nil {
-		return request.Request{}, err
-	}
-	defer r.desk.Close()
-	one, err := r.find(ctx, id)
-	if err != nil {
-		return one, err
-	}
-	return r.approve(ctx, one, proof, by)
+	var is request.Request
+	err := o.with(ctx, id, func(r *round, one request.Request) (err error) {
+		is, err = r.approve(ctx, one, proof, by)
+		return err
+	})
+	return is, err
 }
 
 func (r *round) approve(ctx context.Context, one request.Request, proof, by string) (request.Request, error) {
@@ -149,16 +144,12 @@ func (r *round) approve(ctx context.Context, one request.Request, proof, by stri
 
 // Refuse says no to a request, and tells its sender why.
 func (o *Office) Refuse(ctx context.Context, id, why, by string) (request.Request, error) {
-	r, err := o.at(ctx)
-	if err != nil {
-		return request.Request{}, err
-	}
-	defer r.desk.Close()
-	one, err := r.find(ctx, id)
-	if err != nil {
-		return one, err
-	}
-	return r.say(ctx, one, why, by)
+	var is request.Request
+	err := o.with(ctx, id, func(r *round, one request.Request) (err error) {
+		is, err = r.say(ctx, one, why, by)
+		return err
+	})
+	return is, err
 }
 
 // say says no.
@@ -183,10 +174,10 @@ func (r *round) say(ctx context.Context, one request.Request, why, by string) (r
 
 // Sheet is the sheet of a request, as it was sent.
 func (o *Office) Sheet(ctx context.Context, id string) ([]byte, error) {
-	r, err := o.at(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer r.desk.Close()
-	return r.desk.Ledger.RequestSheet(ctx, id)
+	var content []byte
+	err := o.with(ctx, id, func(r *round, one request.Request) (err error) {
+		content, err = r.desk.Ledger.RequestSheet(ctx, one.ID)
+		return err
+	})
+	return content, err
 }

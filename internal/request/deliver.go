@@ -67,11 +67,10 @@ func (r *round) post(ctx context.Context, l request.Letter) error {
 	if m.Server.URL == nil {
 		return errors.New("the setup has no mail server any more")
 	}
-	server, err := r.server(m.Server, m.Login, m.Password)
+	server, err := r.server(m.Server, m.MailAccess)
 	if err != nil {
 		return err
 	}
-	server.Fingerprint = m.Fingerprint
 	raw, err := r.written(l)
 	if err != nil {
 		return err

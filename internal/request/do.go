@@ -101,14 +101,14 @@ func (r *round) tellDone(ctx context.Context, d *mint.Desk, one request.Request,
 		told.Rows = append(told.Rows, []string{e.Name, e.Site, e.Address(), login, e.HostKey, e.Spec.Info.Until})
 	}
 	var files []request.File
-	if page, err := handover.OwnPage(ctx, d, told.Title, one.Names()); err == nil {
+	if page, err := handover.OwnPage(d, told.Title, entries); err == nil {
 		files = append(files, request.File{Name: stem(one.Sheet) + "-machines.html", Content: page})
 	}
 	name := stem(one.Sheet) + "-made.xlsx"
 	if strings.HasSuffix(strings.ToLower(one.Sheet), ".ods") {
 		name = stem(one.Sheet) + "-made.ods"
 	}
-	if copied, err := handover.Workbook(ctx, d, content, name, p); err == nil { // of other kinds of sheets there is none
+	if copied, err := handover.Workbook(d, content, name, p, entries); err == nil { // of other kinds of sheets there is none
 		files = append(files, request.File{Name: name, Content: copied})
 	}
 	sealed, err := r.passwords(ctx, d, one)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"mintbatch/internal/core/mail"
 	"mintbatch/internal/core/request"
 )
 
@@ -19,9 +20,6 @@ const (
 	takenDir   = "taken"   // sheets that were taken in
 	answersDir = "answers" // a folder for each request
 )
-
-// mostSheet is the largest sheet that a request may have, in bytes.
-const mostSheet = 8 << 20
 
 // quiet is how long nothing may have been written to a file before it is taken in.
 const quiet = 2 * time.Second
@@ -96,7 +94,7 @@ func (f *folder) arrival(name string, now time.Time) (*arrival, error) {
 	if err != nil || !before.Mode().IsRegular() || now.Sub(before.ModTime()) < quiet {
 		return nil, err
 	}
-	content, err := io.ReadAll(io.LimitReader(file, mostSheet+1))
+	content, err := io.ReadAll(io.LimitReader(file, mail.MostFile+1))
 	if err != nil {
 		return nil, err
 	}
@@ -105,8 +103,8 @@ func (f *folder) arrival(name string, now time.Time) (*arrival, error) {
 		return nil, nil // it is not what was read any more; the next round looks again
 	}
 	a := &arrival{origin: name + " " + before.ModTime().UTC().Format(time.RFC3339Nano), sender: f.sender, name: name, content: content}
-	if len(content) > mostSheet {
-		a.content, a.wrong = []byte{}, fmt.Sprintf("the file is larger than %d MiB", mostSheet>>20)
+	if len(content) > mail.MostFile {
+		a.content, a.wrong = []byte{}, tooLarge
 	}
 	return a, nil
 }

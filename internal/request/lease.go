@@ -14,6 +14,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/mail"
 	"mintbatch/internal/core/request"
+	"mintbatch/internal/core/setup"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 )
@@ -36,7 +37,7 @@ func (r *round) warn(ctx context.Context) error {
 	for _, k := range known {
 		info := k.Spec.Info
 		last, err := time.Parse(time.DateOnly, info.Until)
-		if owner := strings.ToLower(info.Owner); err == nil && isAddress(owner) && !last.Before(today) && last.Sub(today) <= within {
+		if owner := strings.ToLower(info.Owner); err == nil && setup.IsAddress(owner) && !last.Before(today) && last.Sub(today) <= within {
 			of := [2]string{owner, info.Until}
 			due[of] = append(due[of], k.Key)
 		}
@@ -51,7 +52,7 @@ func (r *round) warn(ctx context.Context) error {
 
 // Warn writes to owners whose machines are near their date, once for each date, where the setup wants that.
 func (o *Office) Warn(ctx context.Context) error {
-	r, err := o.at(ctx)
+	r, err := o.begin(ctx)
 	if err != nil {
 		return err
 	}
@@ -60,12 +61,6 @@ func (o *Office) Warn(ctx context.Context) error {
 		return nil
 	}
 	return errors.Join(r.warn(ctx), r.deliver(ctx))
-}
-
-// isAddress reports whether an owner is somebody who can be written to.
-func isAddress(owner string) bool {
-	at := strings.IndexByte(owner, '@')
-	return at > 0 && at < len(owner)-1 && !strings.ContainsAny(owner, " ,;<>\"\r\n\t")
 }
 
 func (r *round) warnOwner(ctx context.Context, owner, until string, due []machine.Key) error {
@@ -171,11 +166,12 @@ func (r *round) warned(ctx context.Context, m *mail.Message) (request.Request, b
 
 // extend gives machines another date, by a run of its own, and says which of them could not have it.
 func (r *round) extend(ctx context.Context, names []string, date string) (failed []string, err error) {
-	d, err := mint.OpenSetup(ctx, r.Input, r.Log)
+	own, err := r.begin(ctx) // whose lock ends with it
 	if err != nil {
 		return nil, err
 	}
-	defer d.Close()
+	defer own.desk.Close()
+	d := own.desk
 	if err := d.Lock(ctx, r.Stop, r.Console, "extend", mint.Named(names)); err != nil {
 		return nil, err
 	}

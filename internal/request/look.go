@@ -13,6 +13,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/request"
+	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
 	"mintbatch/internal/input"
 	"mintbatch/internal/mint"
@@ -101,8 +102,7 @@ func (r *round) proofOf(ctx context.Context, d *mint.Desk, one request.Request, 
 		digest = append(digest, asked{w.Key, w.Word, w.Machine.Fingerprint()})
 	}
 	out.digest = machine.Digest(digest)
-	totals, _, err := d.Quota(ctx)
-	for _, t := range totals {
+	for _, t := range p.Quotas() {
 		if t.Proof > 0 {
 			name := t.Rule
 			if t.Share != "" {
@@ -114,7 +114,7 @@ func (r *round) proofOf(ctx context.Context, d *mint.Desk, one request.Request, 
 	if takes, known := p.Estimate(p.Works); known {
 		out.after = append(out.after, fmt.Sprintf("Making them takes about %s, from earlier runs.", max(takes.Round(time.Second), time.Second)))
 	}
-	return out, err
+	return out, nil
 }
 
 // others tells which machines are not this request's to make: they are there, and its own runs have not made them.
@@ -207,7 +207,7 @@ func stem(name string) string { return strings.TrimSuffix(filepath.Base(name), f
 
 // to are the addresses of who has sent a request; without one, or a mail server, nobody is written to.
 func (r *round) to(one request.Request) []string {
-	if strings.Contains(one.Sender, "@") && r.desk.Setup.Requests.Mail.Server.URL != nil {
+	if setup.IsAddress(one.Sender) && r.desk.Setup.Requests.Mail.Server.URL != nil {
 		return []string{one.Sender}
 	}
 	return nil

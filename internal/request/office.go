@@ -28,12 +28,12 @@ type Office struct {
 	Told func(string)
 	// Console is asked nothing: what is to be done was approved.
 	Console mint.Console
-	// Left are messages that were looked at and are none of ours; it is kept between rounds.
-	Left map[string]bool
 	// Opened, if set, is called with each desk that was opened; it lets tests end the process at any write.
 	Opened func(*mint.Desk)
 	// Stop ends a mint at the next good moment.
 	Stop context.Context
+
+	left map[string]bool // messages that were looked at and are none of ours
 }
 
 // ErrNoSources means that nobody can send anything.
@@ -44,26 +44,30 @@ type round struct {
 	*Office
 	desk *mint.Desk // without a sheet
 	now  time.Time
-	left map[string]bool
+}
+
+// begin begins a round. Its desk is the caller's to close.
+func (o *Office) begin(ctx context.Context) (*round, error) {
+	d, err := o.opened(mint.OpenSetup(ctx, o.Input, o.Log))
+	if err != nil {
+		return nil, err
+	}
+	return &round{o, d, time.Now()}, nil
 }
 
 // Once takes in what has come, goes on with every request as far as that is possible now, and delivers letters. What could not be
 // done is in the error, and is done by a later round.
 func (o *Office) Once(ctx context.Context) error {
-	d, err := o.opened(mint.OpenSetup(ctx, o.Input, o.Log))
+	r, err := o.begin(ctx)
 	if err != nil {
 		return err
 	}
-	defer d.Close()
-	if len(d.Setup.Requests.Sources) == 0 {
+	defer r.desk.Close()
+	if len(r.desk.Setup.Requests.Sources) == 0 {
 		return ErrNoSources
 	}
-	if o.Left == nil {
-		o.Left = map[string]bool{}
-	}
-	r := round{o, d, time.Now(), o.Left}
 	failed := r.takeIn(ctx)
-	all, err := d.Ledger.Requests(ctx)
+	all, err := r.desk.Ledger.Requests(ctx)
 	if err != nil {
 		return err
 	}

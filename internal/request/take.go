@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 
+	"mintbatch/internal/core/mail"
 	"mintbatch/internal/core/request"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/input"
@@ -40,9 +41,7 @@ func (r *round) takeFrom(ctx context.Context, name string, s setup.RequestSource
 		if !found || !r.desk.Setup.Requests.Rules[rule].Takes(a.name) {
 			continue
 		}
-		sum := sha256.Sum256(a.content)
-		one := request.Request{ID: request.ID(name, a.origin, a.content), Source: name, Origin: a.origin, Sender: a.sender, Rule: rule, Sheet: a.name,
-			Digest: hex.EncodeToString(sum[:]), Received: r.now.UTC(), State: request.Received, Why: a.wrong}
+		one := r.received(name, rule, a)
 		err := r.desk.Ledger.AddRequest(ctx, one, a.content)
 		if err == nil {
 			err = from.settle(a, one.ID)
@@ -50,6 +49,16 @@ func (r *round) takeFrom(ctx context.Context, name string, s setup.RequestSource
 		failed = errors.Join(failed, err)
 	}
 	return failed
+}
+
+// tooLarge is what is wrong with a file that is not read.
+var tooLarge = fmt.Sprintf("the file is larger than %d MiB", mail.MostFile>>20)
+
+// received is the request that an arrival makes.
+func (r *round) received(source, rule string, a arrival) request.Request {
+	sum := sha256.Sum256(a.content)
+	return request.Request{ID: request.ID(source, a.origin, a.content), Source: source, Origin: a.origin, Sender: a.sender, Rule: rule, Sheet: a.name,
+		Digest: hex.EncodeToString(sum[:]), Received: r.now.UTC(), State: request.Received, Why: a.wrong}
 }
 
 // folder opens the folder of a source.

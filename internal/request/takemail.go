@@ -30,11 +30,10 @@ func (r *round) openBox(s setup.RequestSource) (box, error) {
 	if s.Maildir != "" {
 		return mailbox.OpenMaildir(r.desk.Path(s.Maildir))
 	}
-	server, err := r.server(s.IMAP, s.Login, s.Password)
+	server, err := r.server(s.IMAP, s.MailAccess)
 	if err != nil {
 		return nil, err
 	}
-	server.Fingerprint = s.Fingerprint
 	name := s.Mailbox
 	if name == "" {
 		name = "INBOX"
@@ -43,11 +42,10 @@ func (r *round) openBox(s setup.RequestSource) (box, error) {
 }
 
 // server is a mail server with the password of its login.
-func (r *round) server(url setup.URL, login string, password setup.Reference) (mailbox.Server, error) {
-	s := mailbox.Server{URL: url.URL, Login: login}
-	var err error
-	if !password.IsZero() {
-		s.Password, err = r.desk.Vault.Resolve(password)
+func (r *round) server(url setup.URL, by setup.MailAccess) (s mailbox.Server, err error) {
+	s = mailbox.Server{URL: url.URL, Login: by.Login, Fingerprint: by.Fingerprint}
+	if !by.Password.IsZero() {
+		s.Password, err = r.desk.Vault.Resolve(by.Password)
 	}
 	return s, err
 }
@@ -73,6 +71,9 @@ func (r *round) takeMail(ctx context.Context, name string, s setup.RequestSource
 			return false, nil
 		}
 		if err == nil && !take {
+			if r.left == nil {
+				r.left = map[string]bool{}
+			}
 			r.left[key] = true
 		}
 		return take, err
@@ -108,29 +109,23 @@ func (r *round) takeMessage(ctx context.Context, name string, s setup.RequestSou
 	if err := r.tooMany(ctx, m.From); err != nil {
 		return false, err
 	}
-	sheet := sheets[0]
-	origin := m.ID
-	if origin == "" { // which RFC 5322 has as a should
+	a := arrival{origin: m.ID, sender: m.From, name: sheets[0].Name, content: append([]byte{}, sheets[0].Content...)}
+	if a.origin == "" { // which RFC 5322 has as a should
 		sum := sha256.Sum256(raw)
-		origin = hex.EncodeToString(sum[:])
-	}
-	sum := sha256.Sum256(sheet.Content)
-	one := request.Request{ID: request.ID(name, origin, sheet.Content), Source: name, Origin: origin, Sender: m.From, Subject: m.Subject, Rule: rule, Sheet: sheet.Name,
-		Digest: hex.EncodeToString(sum[:]), Received: r.now.UTC(), State: request.Received}
-	if m.ID != "" {
-		one.Thread = append(m.References, m.ID)
+		a.origin = hex.EncodeToString(sum[:])
 	}
 	switch {
 	case len(sheets) > 1:
-		one.Why = fmt.Sprintf("the mail has %s, and it is not clear which one is meant", finding.Plural(len(sheets), "sheet"))
-	case sheet.TooLong:
-		one.Why = fmt.Sprintf("the file is larger than %d MiB", mostSheet>>20)
+		a.wrong = fmt.Sprintf("the mail has %s, and it is not clear which one is meant", finding.Plural(len(sheets), "sheet"))
+	case sheets[0].TooLong:
+		a.wrong = tooLarge
 	}
-	content := sheet.Content
-	if content == nil {
-		content = []byte{}
+	one := r.received(name, rule, a)
+	one.Subject = m.Subject
+	if m.ID != "" {
+		one.Thread = append(m.References, m.ID)
 	}
-	return found, r.desk.Ledger.AddRequest(ctx, one, content)
+	return found, r.desk.Ledger.AddRequest(ctx, one, a.content)
 }
 
 // mostHourly is how many sheets of one sender are taken in within an hour: two programs that answer each other come to an end by it.

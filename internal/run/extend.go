@@ -3,8 +3,6 @@ package run
 import (
 	"context"
 
-	"mintbatch/internal/core/contract"
-	"mintbatch/internal/core/notice"
 	"mintbatch/internal/core/proof"
 )
 
@@ -15,16 +13,9 @@ func (e *Engine) Extend(ctx, stop context.Context, works []proof.Work) []Result 
 }
 
 func extendChain(j *job) chain {
-	var steps []act
-	if j.enrols(j.work.Machine) { // with dates among their attributes
-		steps = append(steps, j.enrolAct(j.work.Machine, false))
-	}
-	steps = append(steps, j.record(contract.StageMade))
+	steps := j.tellAround()
 	if j.work.Redo {
 		steps = append(steps, j.startActs()...)
 	}
-	return chain{steps: steps, end: func(ctx context.Context) error {
-		tell := j.notices(notice.Changed, j.work.Machine, nil)
-		return j.told(tell, j.Ledger.Finish(ctx, j.Run, *j.work.Machine, "extended", j.work.Why(), tell...))
-	}}
+	return chain{steps: steps, end: j.changed("extended")}
 }

@@ -168,15 +168,23 @@ func (j *job) eject() act {
 
 // acceptChain lists the steps by which ledger and mark say what a machine is already.
 func acceptChain(j *job) chain {
-	steps := []act{j.reservations(j.Reserved[j.work.Key])}
+	return chain{steps: append([]act{j.reservations(j.Reserved[j.work.Key])}, j.tellAround()...), end: j.changed("accepted")}
+}
+
+// tellAround are the steps by which the systems around a made machine, and its mark, say what it is.
+func (j *job) tellAround() (steps []act) {
 	if j.enrols(j.work.Machine) {
 		steps = append(steps, j.enrolAct(j.work.Machine, false))
 	}
-	return chain{steps: append(steps, j.record(contract.StageMade)),
-		end: func(ctx context.Context) error {
-			tell := j.notices(notice.Changed, j.work.Machine, nil)
-			return j.told(tell, j.Ledger.Finish(ctx, j.Run, *j.work.Machine, "accepted", j.work.Why(), tell...))
-		}}
+	return append(steps, j.record(contract.StageMade))
+}
+
+// changed closes the journal of a made machine that is another by now, and tells that.
+func (j *job) changed(what string) func(context.Context) error {
+	return func(ctx context.Context) error {
+		tell := j.notices(notice.Changed, j.work.Machine, nil)
+		return j.told(tell, j.Ledger.Finish(ctx, j.Run, *j.work.Machine, what, j.work.Why(), tell...))
+	}
 }
 
 // made says in the history what was made, with all that it may be looked for by.

@@ -14,6 +14,8 @@ import (
 	"github.com/emersion/go-message"
 	_ "github.com/emersion/go-message/charset" // what others write is not always UTF-8
 	"github.com/emersion/go-message/mail"
+
+	"mintbatch/internal/core/finding"
 )
 
 // The limits of a message.
@@ -22,7 +24,7 @@ const (
 	mostParts = 200
 	mostDepth = 12
 	mostText  = 64 << 10
-	mostFile  = 8 << 20
+	MostFile  = 8 << 20 // of what a file brings
 )
 
 // ErrMail means that something is no message, or one beyond the limits.
@@ -147,11 +149,11 @@ func (r *reader) part(e *message.Entity, depth int) error {
 }
 
 func (r *reader) file(e *message.Entity, name string) error {
-	content, err := io.ReadAll(io.LimitReader(e.Body, mostFile+1))
+	content, err := io.ReadAll(io.LimitReader(e.Body, MostFile+1))
 	if err != nil {
 		return fmt.Errorf("%w: %s: %w", ErrMail, name, err)
 	}
-	f := File{Name: name, Content: content, TooLong: len(content) > mostFile}
+	f := File{Name: name, Content: content, TooLong: len(content) > MostFile}
 	if f.TooLong {
 		f.Content = nil
 	}
@@ -172,7 +174,7 @@ func fileName(h message.Header, ofType map[string]string) string {
 	}
 	name = path.Base(strings.ReplaceAll(strings.ToValidUTF8(name, "_"), `\`, "/"))
 	name = strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7f && r < 0xa0 || strings.ContainsRune(`<>:"|?*`, r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+		if finding.Controls(r) || strings.ContainsRune(`<>:"|?*`, r) {
 			return '_'
 		}
 		return r

@@ -93,7 +93,7 @@ func TestHostile(t *testing.T) {
 		_, err := Read(strings.NewReader(text))
 		assert.ErrorIs(t, err, ErrMail, name)
 	}
-	big, err := Read(strings.NewReader(multipart(written("Content-Type: text/csv", `Content-Disposition: attachment; filename="a.csv"`, "", strings.Repeat("machine\n", mostFile/8+1)))))
+	big, err := Read(strings.NewReader(multipart(written("Content-Type: text/csv", `Content-Disposition: attachment; filename="a.csv"`, "", strings.Repeat("machine\n", MostFile/8+1)))))
 	require.NoError(t, err)
 	assert.True(t, big.Files[0].TooLong)
 }

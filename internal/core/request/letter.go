@@ -49,7 +49,7 @@ func plain(s string) string {
 		if r == '\n' || r == '\t' {
 			return ' '
 		}
-		if r < ' ' || r >= 0x7f && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+		if finding.Controls(r) {
 			return -1
 		}
 		return r
