@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -77,11 +78,14 @@ func endedAt(t *testing.T, at int) int {
 		require.NoError(t, os.WriteFile(path, []byte(sheet), 0o600))
 		require.NoError(t, os.Chtimes(path, time.Time{}, time.Now().Add(-time.Minute)))
 	}
+	var mu sync.Mutex // writes are side by side
 	count := 0
 	round := func(at int) error {
 		dead := false
 		o := &Office{Input: input.Input{Setups: []string{setup}}, Told: func(string) {}, Console: nobody{}, Stop: ctx, Opened: func(d *mint.Desk) {
 			d.Ledger.Hook = func(string) error {
+				mu.Lock()
+				defer mu.Unlock()
 				if count++; count == at {
 					dead = true
 				}
