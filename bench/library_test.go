@@ -21,8 +21,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"mintbatch/internal/core/blocks"
+	"mintbatch/internal/core/image"
+	"mintbatch/internal/core/image/qcow2"
 	"mintbatch/internal/core/pack"
-	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/library"
 	"mintbatch/internal/library/registrytest"
 )
@@ -139,7 +140,7 @@ func publish(b *testing.B, s library.Store, disk string, earlier ...*pack.Index)
 	defer f.Close()
 	about, err := f.Stat()
 	require.NoError(b, err)
-	chain := qcow2.Chain{qcow2.Raw{File: f, Size: about.Size()}}
+	chain := image.Chain{image.Raw{ReaderAt: f, Size: about.Size()}}
 	content, err := blocks.Read(chain, about.Size(), nil)
 	require.NoError(b, err)
 	group, ctx := errgroup.WithContext(context.Background())

@@ -1,14 +1,11 @@
 package mint
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -18,8 +15,8 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/inspect"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/diskfile"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
 )
@@ -136,94 +133,16 @@ func (d *Desk) inspectAt(ctx context.Context, name, at string) (i *inspect.Inspe
 	return i, changed, err
 }
 
-// InspectFile looks at a disk image in a file, raw or qcow2, with the images that it depends on.
+// InspectFile looks at a disk image in a file, of any format, with the images that it depends on.
 func InspectFile(path string) (Inspected, error) {
-	chain, done, err := OpenImage(path)
+	d, err := diskfile.Open(path, "")
 	if err != nil {
 		return Inspected{}, err
 	}
-	defer done()
-	i, err := inspect.Of(disk.Disk{ReaderAt: chain, Size: chain[0].Length()})
+	defer d.Close()
+	i, err := inspect.Of(disk.Disk{ReaderAt: d, Size: d.Length()})
 	if err != nil {
 		return Inspected{}, fmt.Errorf("%s: %w", path, err)
 	}
 	return Inspected{Disk: path, Inspection: i}, nil
-}
-
-// OpenImage opens a disk image in a file, raw or qcow2, with the images that it depends on, until
-// done is called.
-func OpenImage(path string) (chain qcow2.Chain, done func(), err error) {
-	var files []*os.File
-	closeAll := func() {
-		for _, f := range files {
-			_ = f.Close()
-		}
-	}
-	defer func() {
-		if err != nil {
-			closeAll()
-		}
-	}()
-	for below := path; below != ""; {
-		if len(chain) == longestChain {
-			return nil, nil, fmt.Errorf("%s: the chain of images that it depends on is circular, or longer than %d", path, longestChain)
-		}
-		file, err := os.Open(below)
-		if err != nil {
-			if len(chain) > 0 {
-				err = fmt.Errorf("it depends on an image that cannot be read: %w", err)
-			}
-			return nil, nil, fmt.Errorf("%s: %w", path, err)
-		}
-		files = append(files, file)
-		layer, parent, err := layerOf(file)
-		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", below, err)
-		}
-		if parent != "" && !filepath.IsAbs(parent) {
-			parent = filepath.Join(filepath.Dir(below), parent)
-		}
-		chain, below = append(chain, layer), parent
-	}
-	return chain, closeAll, nil
-}
-
-// longestChain bounds how deep images may depend on images.
-const longestChain = 64
-
-// otherImage names what else a file is than a disk as a guest sees it, by how it begins.
-func otherImage(head []byte) string {
-	for _, k := range []struct{ begins, name string }{
-		{"\x1f\x8b", "compressed (gzip)"}, {"\xfd7zXZ\x00", "compressed (xz)"}, {"\x28\xb5\x2f\xfd", "compressed (zstd)"}, {"BZh", "compressed (bzip2)"}, {"PK\x03\x04", "a zip archive"},
-		{"KDMV", "a VMDK image"}, {"# Disk DescriptorFile", "a VMDK image"}, {"COWD", "a VMDK image"}, {"vhdxfile", "a VHDX image"}, {"conectix", "a VHD image"}, {"QED\x00", "a QED image"}, {"<<< ", "a VDI image"},
-	} {
-		if bytes.HasPrefix(head, []byte(k.begins)) {
-			return k.name
-		}
-	}
-	return ""
-}
-
-// layerOf tells what kind of image a file is, and on which other it depends.
-func layerOf(file *os.File) (qcow2.Layer, string, error) {
-	about, err := file.Stat()
-	if err != nil {
-		return nil, "", err
-	}
-	if about.IsDir() {
-		return nil, "", errors.New("it is a folder, not a disk image")
-	}
-	head := make([]byte, 64)
-	n, _ := file.ReadAt(head, 0) // a file that is shorter is none of these
-	if other := otherImage(head[:n]); other != "" {
-		return nil, "", fmt.Errorf("it is %s, not a raw or qcow2 image: unpack it, or convert it with `qemu-img convert -O qcow2`", other)
-	}
-	if !bytes.HasPrefix(head, []byte("QFI\xfb")) {
-		return qcow2.Raw{File: file, Size: about.Size()}, "", nil
-	}
-	image, err := qcow2.Open(file)
-	if err != nil {
-		return nil, "", err
-	}
-	return image.Now(), image.Backing(), nil
 }

@@ -15,8 +15,9 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/image"
+	"mintbatch/internal/core/image/qcow2"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/qcow2"
 )
 
 // made is a template that was made of an image, as the folder `templates` keeps it.
@@ -102,7 +103,7 @@ func (s *Sandbox) makeTemplate(c *call) (any, error) {
 		return nil, refuse(http.StatusConflict, "no image of it was sent")
 	}
 	defer f.Close()
-	if image, err := qcow2.Open(f); err != nil || image.Backing() != "" || image.Now().Size != int64(o.Disk) {
+	if opened, err := qcow2.Open(f); err != nil || opened.Backing() != "" || opened.Now().Size != int64(o.Disk) {
 		return nil, refuse(http.StatusConflict, "what was sent is not a qcow2 image of a disk of %s", o.Disk)
 	}
 	about, err := f.Stat()
@@ -185,11 +186,11 @@ func (s *Sandbox) ofImage(t TemplatePlan) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	image, err := qcow2.Open(f)
+	opened, err := qcow2.Open(f)
 	if err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
-	return content{io.NewSectionReader(qcow2.Chain{image.Now()}, 0, int64(t.Disk)), t.Changed, f}, nil
+	return content{io.NewSectionReader(image.Chain{opened.Now()}, 0, int64(t.Disk)), t.Changed, f}, nil
 }
 
 // content is answered as it is, or a part of it.

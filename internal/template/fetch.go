@@ -6,9 +6,9 @@ import (
 	"io"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/image/qcow2"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/pack"
-	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"

@@ -16,10 +16,11 @@ import (
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/disk"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/image/qcow2"
 	"mintbatch/internal/core/inspect"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/diskfile"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
@@ -309,9 +310,6 @@ func (m *Making) number(ctx context.Context, d *mint.Desk, newest int) error {
 // mostDisk is how large a disk may be.
 const mostDisk = 16 << 40
 
-// sector is what the size of a disk is a multiple of.
-const sector = 512
-
 // open opens the disk that a template is made of.
 func open(ctx context.Context, o MakeOrder, at site.Site) (*source, error) {
 	if o.Disk == "" {
@@ -319,11 +317,11 @@ func open(ctx context.Context, o MakeOrder, at site.Site) (*source, error) {
 	}
 	_, isMachine := machine.SourceOf(o.Disk)
 	if _, err := os.Stat(o.Disk); !isMachine && (err == nil || strings.HasPrefix(o.Disk, "/") || strings.HasPrefix(o.Disk, ".") || !strings.Contains(o.Disk, "/")) {
-		chain, done, err := mint.OpenImage(o.Disk)
+		d, err := diskfile.Open(o.Disk, "")
 		if err != nil {
 			return nil, err
 		}
-		return &source{chain, (chain[0].Length() + sector - 1) / sector * sector, done}, nil
+		return &source{d, d.Virtual(), d.Close}, nil
 	}
 	reader, can := at.(site.DiskReader)
 	if !can {

@@ -11,7 +11,7 @@ import (
 	"io"
 	"sync"
 
-	"mintbatch/internal/core/qcow2"
+	"mintbatch/internal/core/image/qcow2"
 )
 
 // Size is that of a block in bytes; the last one of a disk is filled up with zeros.

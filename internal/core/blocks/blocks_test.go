@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"mintbatch/internal/core/qcow2"
+	"mintbatch/internal/core/image/qcow2"
 )
 
 // holes is a disk of which parts were never written to, and that says so.

@@ -12,7 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"mintbatch/internal/core/blocks"
-	"mintbatch/internal/core/qcow2"
+	"mintbatch/internal/core/image/qcow2"
 )
 
 // Index tells where the blocks of a disk are.

@@ -13,8 +13,9 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 
 	"mintbatch/internal/core/disk"
+	"mintbatch/internal/core/image"
+	"mintbatch/internal/core/image/qcow2"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/qcow2"
 	"mintbatch/internal/site"
 )
 
@@ -95,32 +96,32 @@ const (
 )
 
 // layers are a disk and those that it depends on.
-func (h *host) layers(ctx context.Context, v *volume, block int64, keep int) (qcow2.Chain, error) {
+func (h *host) layers(ctx context.Context, v *volume, block int64, keep int) (image.Chain, error) {
 	top, err := h.layer(ctx, v, block, keep)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", v.path, err)
 	}
 	below, err := h.below(ctx, v, block, keep)
-	return append(qcow2.Chain{top}, below...), err
+	return append(image.Chain{top}, below...), err
 }
 
 // kept are a disk as it was at the checkpoint that is to be cloned, and those that it depends on.
-func (t *template) kept(ctx context.Context, v *volume, block int64, keep int) (qcow2.Chain, error) {
-	image, err := qcow2.Open(t.reader(ctx, v, block, keep))
+func (t *template) kept(ctx context.Context, v *volume, block int64, keep int) (image.Chain, error) {
+	opened, err := qcow2.Open(t.reader(ctx, v, block, keep))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", v.path, err)
 	}
-	state, has := image.At(t.source.Checkpoint)
+	state, has := opened.At(t.source.Checkpoint)
 	if !has {
 		return nil, fmt.Errorf("%w: %s holds no checkpoint %s", site.ErrRefused, v.path, t.source.Checkpoint)
 	}
 	below, err := t.below(ctx, v, block, keep)
-	return append(qcow2.Chain{state}, below...), err
+	return append(image.Chain{state}, below...), err
 }
 
 // below are the disks that a disk depends on.
-func (h *host) below(ctx context.Context, v *volume, block int64, keep int) (qcow2.Chain, error) {
-	var chain qcow2.Chain
+func (h *host) below(ctx context.Context, v *volume, block int64, keep int) (image.Chain, error) {
+	var chain image.Chain
 	for backing, depth := v.backing, 0; backing != ""; depth++ {
 		if depth == longestChain {
 			return nil, fmt.Errorf("%w: the backing chain of %s is circular, or longer than %d files", site.ErrRefused, v.path, longestChain)
@@ -139,16 +140,16 @@ func (h *host) below(ctx context.Context, v *volume, block int64, keep int) (qco
 }
 
 // layer is a disk as its file says.
-func (h *host) layer(ctx context.Context, v *volume, block int64, keep int) (qcow2.Layer, error) {
+func (h *host) layer(ctx context.Context, v *volume, block int64, keep int) (image.Layer, error) {
 	file := h.reader(ctx, v, block, keep)
 	if v.format == "raw" {
-		return qcow2.Raw{File: file, Size: int64(v.capacity)}, nil
+		return image.Raw{ReaderAt: file, Size: int64(v.capacity)}, nil
 	}
-	image, err := qcow2.Open(file)
+	opened, err := qcow2.Open(file)
 	if err != nil {
 		return nil, err
 	}
-	return image.Now(), nil
+	return opened.Now(), nil
 }
 
 // How often a part of a volume is asked for, and how long it is waited for.

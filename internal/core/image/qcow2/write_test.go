@@ -11,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/image"
 )
 
 // content is a disk in memory.
@@ -45,7 +47,7 @@ func TestWritesAsQEMUReads(t *testing.T) {
 		i, err := Open(bytes.NewReader(file.Bytes()))
 		require.NoError(t, err)
 		assert.True(t, bytes.Equal(whole, disk(t, i.Now())), "size %d", size)
-		chain := Chain{i.Now()}
+		chain := image.Chain{i.Now()}
 		for at := int64(0); at < size; at += WriteCluster {
 			written, err := chain.Written(at, 1)
 			require.NoError(t, err)
@@ -69,7 +71,7 @@ func TestReadsSideBySide(t *testing.T) {
 	require.NoError(t, l.WriteTo(&file, numbered{}))
 	i, err := Open(bytes.NewReader(file.Bytes()))
 	require.NoError(t, err)
-	chain := Chain{i.Now()}
+	chain := image.Chain{i.Now()}
 	var all sync.WaitGroup
 	for worker := range 4 {
 		all.Go(func() {

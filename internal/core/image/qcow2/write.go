@@ -99,7 +99,7 @@ func (l *Layout) WriteTo(to io.Writer, disk io.ReaderAt) error {
 	w := bufio.NewWriterSize(to, 16*WriteCluster)
 	first := 1 + l.l1 // the first table of the second level
 	counts := first + l.l2
-	l.header(w, counts)
+	l.header(w, counts*WriteCluster)
 	tables := (clustersOf(l.size) + perL2 - 1) / perL2
 	next := first
 	l.table(w, l.l1, tables, func(i int64) uint64 {
@@ -148,21 +148,27 @@ func (l *Layout) WriteTo(to io.Writer, disk io.ReaderAt) error {
 	return w.Flush()
 }
 
-// header writes the header (qcow2.txt, "Header").
+// header writes the header and the rest of its cluster.
 func (l *Layout) header(w *bufio.Writer, counts int64) {
 	h := make([]byte, WriteCluster)
+	putHeader(h, l.size, counts, l.counts)
+	_, _ = w.Write(h)
+}
+
+// putHeader writes the header (qcow2.txt, "Header") of an image of a disk of a size, whose table of the first level is in
+// its second cluster.
+func putHeader(h []byte, size, counts, countClusters int64) {
 	put := binary.BigEndian
 	put.PutUint32(h, 0x514649fb)
 	put.PutUint32(h[4:], 3)
 	put.PutUint32(h[20:], writeBits)
-	put.PutUint64(h[24:], uint64(l.size))
-	put.PutUint32(h[36:], uint32((clustersOf(l.size)+perL2-1)/perL2))
-	put.PutUint64(h[40:], WriteCluster) // the table of the first level
-	put.PutUint64(h[48:], uint64(counts)*WriteCluster)
-	put.PutUint32(h[56:], uint32(l.counts))
+	put.PutUint64(h[24:], uint64(size))
+	put.PutUint32(h[36:], uint32((clustersOf(size)+perL2-1)/perL2))
+	put.PutUint64(h[40:], WriteCluster)
+	put.PutUint64(h[48:], uint64(counts))
+	put.PutUint32(h[56:], uint32(countClusters))
 	put.PutUint32(h[96:], 4) // reference counts of 2^4 bits
 	put.PutUint32(h[100:], headerLen)
-	_, _ = w.Write(h)
 }
 
 // table writes so many entries, and fills so many clusters with them.

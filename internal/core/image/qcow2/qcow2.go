@@ -4,21 +4,19 @@ package qcow2
 
 import (
 	"bytes"
-	"compress/flate"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 	"sync"
+
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zstd"
+
+	"mintbatch/internal/core/image"
 )
 
-// ErrImage is what every failure to understand an image unwraps to.
-var ErrImage = errors.New("not a qcow2 image that can be read")
-
-func bad(format string, args ...any) error {
-	return fmt.Errorf("%w: %s", ErrImage, fmt.Sprintf(format, args...))
-}
+var bad, readFull = image.Bad, image.ReadFull
 
 // The bounds of what is read into memory of an image that may be anything.
 const (
@@ -27,22 +25,36 @@ const (
 )
 
 // The incompatible features (qcow2.txt, "Header"): a dirty image is consistent but for its
-// reference counts, which nobody here asks for.
+// reference counts, which only a check asks for.
 const (
 	dirty       = 1 << 0
 	corrupt     = 1 << 1
+	external    = 1 << 2
 	compression = 1 << 3
+	subclusters = 1 << 4
 )
+
+// zstdMethod is the method of compression other than deflate (qcow2.txt, "Header", byte 104).
+const zstdMethod = 1
+
+// backingFormat is the type of the header extension with the format of the backing file.
+const backingFormat = 0xE2792ACA
 
 // Image is an image that was opened.
 type Image struct {
 	file    io.ReaderAt
+	version int
 	bits    uint
 	size    int64
 	table   uint64 // where the table of the first level is
 	entries uint32
 	backing string
+	format  string // of the backing file
+	zstd    bool
+	dirty   bool
 	states  []State
+
+	counts, countClusters, countBits int64 // where the table of reference counts is, its size, and the bits of a count
 }
 
 // State is a checkpoint inside of an image.
@@ -85,20 +97,45 @@ func Open(file io.ReaderAt) (*Image, error) {
 	case h.BackingSize > 1023:
 		return nil, bad("a backing file with a name of %d bytes", h.BackingSize)
 	}
-	i := &Image{file: file, bits: uint(h.ClusterBits), size: int64(h.Size), table: h.L1At, entries: h.L1Size}
+	i := &Image{file: file, version: int(h.Version), bits: uint(h.ClusterBits), size: int64(h.Size), table: h.L1At, entries: h.L1Size, counts: int64(h.RefcountAt), countClusters: int64(h.RefcountClusters), countBits: 16}
+	length := int64(72)
 	if h.Version == 3 {
 		var features uint64
 		if err := readAt(file, 72, &features); err != nil {
 			return nil, err
 		}
-		if features&corrupt != 0 {
+		var more struct{ Order, Length uint32 }
+		if err := readAt(file, 96, &more); err != nil {
+			return nil, err
+		}
+		i.dirty = features&dirty != 0
+		switch {
+		case features&corrupt != 0:
 			return nil, bad("it is marked as corrupt")
-		}
-		if features &^= dirty; features&compression != 0 {
-			return nil, bad("it is compressed by another method than deflate")
-		} else if features != 0 {
+		case features&external != 0:
+			return nil, bad("its data is in another file")
+		case features&subclusters != 0:
+			return nil, bad("it has clusters that are divided (extended_l2)")
+		case features&^(dirty|compression) != 0:
 			return nil, bad("it has the features %#x", features)
+		case more.Order > 6:
+			return nil, bad("reference counts of 2^%d bits", more.Order)
+		case more.Length < 104 || more.Length > 1<<h.ClusterBits || more.Length%8 != 0:
+			return nil, bad("a header of %d bytes", more.Length)
 		}
+		i.countBits, length = 1<<more.Order, int64(more.Length)
+		if features&compression != 0 {
+			var method [1]byte
+			if err := readFull(file, 104, method[:]); err != nil {
+				return nil, err
+			}
+			if i.zstd = method[0] == zstdMethod; method[0] > zstdMethod || length < 112 {
+				return nil, bad("it is compressed by method %d", method[0])
+			}
+		}
+	}
+	if err := i.extensions(length); err != nil {
+		return nil, err
 	}
 	if h.BackingAt != 0 && h.BackingSize > 0 {
 		name := make([]byte, h.BackingSize)
@@ -111,6 +148,28 @@ func Open(file io.ReaderAt) (*Image, error) {
 		return nil, err
 	}
 	return i, i.readStates(int64(h.SnapshotsAt), int(h.Snapshots))
+}
+
+// extensions reads what follows the header (qcow2.txt, "Header extensions").
+func (i *Image) extensions(at int64) error {
+	for range 64 {
+		var e struct{ Kind, Length uint32 }
+		if err := readAt(i.file, at, &e); err != nil || e.Kind == 0 {
+			return nil // an image of version 2 may end with its header
+		}
+		if int64(e.Length) > 1<<i.bits {
+			return bad("a header extension of %d bytes", e.Length)
+		}
+		if e.Kind == backingFormat && e.Length < 64 {
+			name := make([]byte, e.Length)
+			if err := readFull(i.file, at+8, name); err != nil {
+				return err
+			}
+			i.format = string(name)
+		}
+		at += 8 + int64(e.Length+7)&^7
+	}
+	return nil
 }
 
 // check holds a table of the first level against the size of the disk that it is for.
@@ -208,76 +267,151 @@ const (
 	isZero       = 1 << 0
 )
 
-// Read reads the cluster that begins at a place, which is a multiple of Cluster. It returns
-// false if the image itself says nothing of it, so that its parent does; nil are zeros.
-func (d *Disk) Read(at int64) (content []byte, says bool, err error) {
-	size := d.Cluster()
-	if at < 0 || at >= d.Size || at%size != 0 {
-		return nil, false, bad("no cluster begins at %d", at)
-	}
-	entry, err := d.entry(at / size)
-	if err != nil || entry == 0 {
-		return nil, false, err
-	}
+// Length implements image.Layer.
+func (d *Disk) Length() int64 { return d.Size }
+
+// stateOf says what an entry of a table means.
+func stateOf(entry uint64) image.State {
 	switch {
 	case entry&isCompressed != 0:
-		content, err = d.decompress(entry)
-		return content, true, err
+		return image.Data
 	case entry&isZero != 0:
-		return nil, true, nil
+		return image.Zero
 	case entry&offsetBits == 0:
-		return nil, false, nil
+		return image.Below
 	}
-	content = make([]byte, min(size, d.Size-at))
-	return content, true, readFull(d.image.file, int64(entry&offsetBits), content)
+	return image.Data
 }
 
-// Says implements Layer.
-func (d *Disk) Says(at int64) (bool, error) {
-	entry, err := d.entry(at / d.Cluster())
-	return entry&(isCompressed|isZero|offsetBits) != 0, err
+// Run implements image.Layer.
+func (d *Disk) Run(at int64) (image.Run, error) {
+	if at < 0 || at >= d.Size {
+		return image.Run{}, bad("nothing is at %d of a disk of %d bytes", at, d.Size)
+	}
+	size := d.Cluster()
+	first, table, err := d.lookUp(at / size)
+	if err != nil {
+		return image.Run{}, err
+	}
+	perTable := size / 8
+	begin := at / size
+	end := (begin/perTable + 1) * perTable
+	run := image.Run{State: image.Below}
+	if table != nil {
+		run.State = stateOf(first)
+		for next := begin + 1; next < end; next++ {
+			if stateOf(table[next%perTable]) != run.State {
+				end = next
+			}
+		}
+	}
+	run.Length = min(end*size, d.Size) - at
+	return run, nil
 }
 
-// entry looks up what the tables say of a cluster.
-func (d *Disk) entry(cluster int64) (uint64, error) {
+// ReadAt implements io.ReaderAt. What the image says nothing of is zeros.
+func (d *Disk) ReadAt(into []byte, at int64) (int, error) {
+	if at < 0 {
+		return 0, bad("nothing is at %d of a disk", at)
+	}
+	size := d.Cluster()
+	for done := int64(0); done < int64(len(into)); {
+		here := at + done
+		if here >= d.Size {
+			return int(done), io.EOF
+		}
+		entry, table, err := d.lookUp(here / size)
+		if err != nil {
+			return int(done), err
+		}
+		skip := here % size
+		n := min(size-skip, int64(len(into))-done, d.Size-here)
+		part := into[done : done+n]
+		switch state := stateOf(entry); {
+		case state != image.Data:
+			clear(part)
+		case entry&isCompressed != 0:
+			content, err := d.decompress(entry)
+			if err != nil {
+				return int(done), err
+			}
+			copy(part, content[skip:])
+		default:
+			begin := int64(entry & offsetBits)
+			for next := here/size + 1; n < int64(len(into))-done && here+n < d.Size && next%(size/8) != 0; next++ { // what lies side by side is read at once
+				if e := table[next%(size/8)]; stateOf(e) != image.Data || e&isCompressed != 0 || int64(e&offsetBits) != begin+skip+n {
+					break
+				}
+				n = min(n+size, int64(len(into))-done, d.Size-here)
+			}
+			if err := readFull(d.image.file, begin+skip, into[done:done+n]); err != nil {
+				return int(done), err
+			}
+		}
+		done += n
+	}
+	return len(into), nil
+}
+
+// lookUp looks up what the tables say of a cluster, and the table of the second level that says it, which is
+// nil where there is none.
+func (d *Disk) lookUp(cluster int64) (uint64, []uint64, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.first == nil {
-		d.first, d.of = make([]uint64, d.entries), -1
-		if err := readAt(d.image.file, int64(d.table), d.first); err != nil {
-			return 0, err
+		first := make([]uint64, d.entries)
+		if err := readAt(d.image.file, int64(d.table), first); err != nil {
+			return 0, nil, err
 		}
+		d.first, d.of = first, -1
 	}
 	perTable := d.Cluster() / 8
 	i := cluster / perTable
 	if i >= int64(len(d.first)) {
-		return 0, bad("no table for cluster %d", cluster)
+		return 0, nil, bad("no table for cluster %d", cluster)
 	}
 	at := d.first[i] & offsetBits
 	if at == 0 {
-		return 0, nil
+		return 0, nil, nil
 	}
 	if d.of != i {
-		d.second = make([]uint64, perTable)
-		if err := readAt(d.image.file, int64(at), d.second); err != nil {
-			return 0, err
+		second := make([]uint64, perTable) // others may still read the one before
+		if err := readAt(d.image.file, int64(at), second); err != nil {
+			return 0, nil, err
 		}
-		d.of = i
+		d.second, d.of = second, i
 	}
-	return d.second[cluster%perTable], nil
+	return d.second[cluster%perTable], d.second, nil
 }
 
-// decompress reads a compressed cluster (qcow2.txt, "Compressed Clusters Descriptor").
+// compressedAt is where a compressed cluster is, and how long it is at most (qcow2.txt, "Compressed Clusters Descriptor").
+func (i *Image) compressedAt(entry uint64) (at, length int64) {
+	shift := 62 - (i.bits - 8)
+	at = int64(entry & (1<<shift - 1))
+	return at, int64(entry>>shift&(1<<(i.bits-8)-1)+1)*512 - at&511
+}
+
+// decompress reads a compressed cluster.
 func (d *Disk) decompress(entry uint64) ([]byte, error) {
-	shift := 62 - (d.image.bits - 8)
-	at := int64(entry & (1<<shift - 1))
-	length := int64(entry>>shift&(1<<(d.image.bits-8)-1)+1)*512 - at&511
+	at, length := d.image.compressedAt(entry)
 	packed := make([]byte, length)
 	n, err := d.image.file.ReadAt(packed, at) // the last sector may be cut short by the end of the file
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
 	content := make([]byte, d.Cluster())
+	if d.image.zstd {
+		z, err := zstd.NewReader(bytes.NewReader(packed[:n]), zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(8<<20))
+		if err != nil {
+			return nil, err
+		}
+		defer z.Close()
+		_, err = io.ReadFull(z, content)
+		if err != nil {
+			return nil, bad("a compressed cluster at %d: %s", at, err)
+		}
+		return content, nil
+	}
 	if _, err := io.ReadFull(flate.NewReader(bytes.NewReader(packed[:n])), content); err != nil {
 		return nil, bad("a compressed cluster at %d: %s", at, err)
 	}
@@ -291,19 +425,5 @@ func readAt(file io.ReaderAt, at int64, into any) error {
 		return err
 	}
 	_, err := binary.Decode(b, binary.BigEndian, into)
-	return err
-}
-
-func readFull(file io.ReaderAt, at int64, into []byte) error {
-	if at < 0 {
-		return bad("something is said to be at %d", at)
-	}
-	n, err := file.ReadAt(into, at)
-	if n == len(into) {
-		return nil
-	}
-	if errors.Is(err, io.EOF) {
-		return bad("it ends before %d", at+int64(len(into)))
-	}
 	return err
 }

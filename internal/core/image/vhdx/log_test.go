@@ -1,0 +1,149 @@
+package vhdx
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"mintbatch/internal/core/image"
+)
+
+// memory is a file in memory.
+type memory []byte
+
+func (m memory) Size() int64 { return int64(len(m)) }
+
+func (m memory) ReadAt(p []byte, at int64) (int, error) {
+	n := copy(p, m[min(at, int64(len(m))):])
+	if n < len(p) {
+		return n, io.EOF
+	}
+	return n, nil
+}
+
+func (m *memory) WriteAt(p []byte, at int64) (int, error) {
+	if need := int(at) + len(p); need > len(*m) {
+		*m = append(*m, make([]byte, need-len(*m))...)
+	}
+	return copy((*m)[at:], p), nil
+}
+
+// logged is an image whose log says that a page has other content, and that another is zeros.
+func logged(t *testing.T, id uuid.UUID, sequence uint64) (memory, int64) {
+	t.Helper()
+	var m memory
+	w, err := Create(&m, image.Order{Size: 4 << 20, Identity: uuid.New()})
+	require.NoError(t, err)
+	put, err := w.Prepare(0, bytes.Repeat([]byte{1}, 64*kib))
+	require.NoError(t, err)
+	require.NoError(t, put())
+	length, err := w.Close()
+	require.NoError(t, err)
+	m = append(m, make([]byte, length-m.Size())...)
+	data := int64(le.Uint64(m[batAt:]) & placeBits)
+
+	content := bytes.Repeat([]byte{9}, page)
+	e := make([]byte, 2*page)
+	copy(e, "loge")
+	le.PutUint32(e[8:], uint32(len(e)))
+	le.PutUint64(e[16:], sequence)
+	le.PutUint32(e[24:], 2)
+	image.PutGUID(e[32:], id)
+	le.PutUint64(e[48:], uint64(len(m)))
+	le.PutUint64(e[56:], uint64(len(m)))
+	desc := e[64:]
+	copy(desc, "desc")
+	copy(desc[4:8], content[page-4:])
+	copy(desc[8:16], content[:8])
+	le.PutUint64(desc[16:], uint64(data+page))
+	le.PutUint64(desc[24:], sequence)
+	zero := e[96:]
+	copy(zero, "zero")
+	le.PutUint64(zero[8:], page)
+	le.PutUint64(zero[16:], uint64(data+3*page))
+	le.PutUint64(zero[24:], sequence)
+	sector := e[page:]
+	copy(sector, "data")
+	le.PutUint32(sector[4:], uint32(sequence>>32))
+	copy(sector[8:], content[8:page-4])
+	le.PutUint32(sector[page-4:], uint32(sequence))
+	le.PutUint32(e[4:], sum(e))
+	copy(m[logAt:], e)
+	for _, at := range headersAt {
+		h := m[at : at+headerLen]
+		image.PutGUID(h[48:], id)
+		le.PutUint32(h[4:], sum(h))
+	}
+	return m, data
+}
+
+// An image that was not closed is read with what its log says, as QEMU reads it.
+func TestLogIsReplayed(t *testing.T) {
+	m, _ := logged(t, uuid.New(), 1<<32+7)
+	i, err := Open(m)
+	require.NoError(t, err)
+	got := make([]byte, 4<<20)
+	_, err = i.ReadAt(got, 0)
+	require.NoError(t, err)
+	want := make([]byte, 4<<20)
+	copy(want, bytes.Repeat([]byte{1}, 64*kib))
+	copy(want[page:], bytes.Repeat([]byte{9}, page))
+	clear(want[3*page : 4*page])
+	assert.True(t, bytes.Equal(want, got))
+	assert.Contains(t, i.Remarks[0], "not closed in order")
+
+	if _, err := exec.LookPath("qemu-img"); err != nil {
+		t.Skip("skipped: there is no qemu-img")
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "x.vhdx"), m, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "raw"), want, 0o600))
+	for _, args := range [][]string{{"check", "-r", "all", "-f", "vhdx", "x.vhdx"}, {"compare", "-f", "raw", "-F", "vhdx", "raw", "x.vhdx"}} {
+		c := exec.Command("qemu-img", args...)
+		c.Dir = dir
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+}
+
+// What is damaged is refused, with what is wrong.
+func TestDamagedImages(t *testing.T) {
+	for want, spoil := range map[string]func(m memory, data int64){
+		"both of its headers are damaged":         func(m memory, _ int64) { m[headersAt[0]+100]++; m[headersAt[1]+100]++ },
+		"both of its region tables are damaged":   func(m memory, _ int64) { m[regionsAt[0]+5]++; m[regionsAt[1]+5]++ },
+		"of which no part is whole":               func(m memory, _ int64) { m[logAt+page+50]++ },
+		"its table of metadata at":                func(m memory, _ int64) { m[metaAt]++ },
+		"blocks of":                               func(m memory, _ int64) { le.PutUint32(m[metaAt+le64(m, metaAt+32+4*32+16):], 3) },
+		"block 0 is in the state 5":               func(m memory, _ int64) { m[batAt] = 5 },
+		"block 0 is there in part":                func(m memory, _ int64) { m[batAt] = 7 },
+		"block 0 is said to be at 0":              func(m memory, _ int64) { le.PutUint64(m[batAt:], 6) },
+		"the table of blocks and block 0 are bot": func(m memory, _ int64) { le.PutUint64(m[batAt:], batAt|6) },
+		"in a file of 6291456 bytes":              func(m memory, _ int64) { le.PutUint64(m[batAt:], 1<<40|6) },
+	} {
+		m, data := logged(t, uuid.New(), 1)
+		spoil(m, data)
+		i, err := Open(m)
+		if err == nil {
+			found, failed := i.Check()
+			require.NoError(t, failed)
+			require.NotEmpty(t, found, want)
+			assert.Contains(t, found[0].What, want)
+			continue
+		}
+		require.ErrorIs(t, err, image.ErrImage)
+		assert.ErrorContains(t, err, want)
+	}
+	m, _ := logged(t, uuid.New(), 1) // one header is enough
+	m[headersAt[1]+100]++
+	_, err := Open(m)
+	assert.NoError(t, err)
+}
+
+func le64(m memory, at int64) int64 { return int64(le.Uint32(m[at:])) }

@@ -1,0 +1,320 @@
+package vmdk
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"sync"
+
+	"github.com/klauspost/compress/zlib"
+
+	"mintbatch/internal/core/image"
+)
+
+// The flags of a sparse extent (Virtual Disk Format 5.0, "Hosted Sparse Extents").
+const (
+	lineEnds   = 1 << 0
+	redundant  = 1 << 1
+	zeroGrains = 1 << 2
+	compressed = 1 << 16
+	markers    = 1 << 17
+)
+
+const (
+	atEnd     = -1 // the directory is found by the footer
+	perTable  = 512
+	mostGrain = 1 << 21 // bytes
+	zeroGrain = 1       // the entry of a grain that is zeros
+)
+
+// The kinds of markers of a stream.
+const (
+	endOfStream = iota
+	tableMarker
+	directoryMarker
+	footerMarker
+)
+
+// extent is a sparse file with a disk or a part of one.
+type extent struct {
+	file      image.File
+	size      int64
+	grain     int64
+	flags     uint32
+	directory []byte
+	overhead  int64
+	child     bool
+	stream    bool
+
+	descriptorAt, descriptorLen int64
+	directoryAt                 int64
+	version                     uint32
+
+	mu    sync.Mutex
+	table []byte
+	of    int64
+}
+
+// sparseHeader reads a header, or the footer.
+func (x *extent) header(at int64) error {
+	h := make([]byte, sector)
+	if err := image.ReadFull(x.file, at, h); err != nil {
+		return err
+	}
+	x.version, x.flags = le.Uint32(h[4:]), le.Uint32(h[8:])
+	capacity, grain, per := int64(le.Uint64(h[12:])), int64(le.Uint64(h[20:])), le.Uint32(h[44:])
+	x.descriptorAt, x.descriptorLen = int64(le.Uint64(h[28:])), int64(le.Uint64(h[36:]))
+	x.directoryAt, x.overhead = int64(le.Uint64(h[56:])), int64(le.Uint64(h[64:]))
+	switch {
+	case !bytes.HasPrefix(h, []byte("KDMV")):
+		return image.Bad("no header is at %d", at)
+	case x.version < 1 || x.version > 3:
+		return image.Bad("version %d", x.version)
+	case x.flags&lineEnds != 0 && !bytes.Equal(h[73:77], []byte("\n \r\n")):
+		return image.Bad("its line ends were changed: it was sent as a text")
+	case capacity <= 0 || capacity > largest/sector:
+		return image.Bad("a disk of %d sectors", capacity)
+	case grain < 8 || grain > mostGrain/sector || grain&(grain-1) != 0:
+		return image.Bad("grains of %d sectors", grain)
+	case per != perTable:
+		return image.Bad("tables of %d entries", per)
+	case x.flags&compressed != 0 && le.Uint16(h[77:]) != 1:
+		return image.Bad("it is compressed by method %d", le.Uint16(h[77:]))
+	case x.descriptorAt < 0 || x.descriptorLen < 0 || x.descriptorLen > mostDescriptor/sector || x.descriptorAt > x.file.Size()/sector:
+		return image.Bad("a descriptor of %d sectors at sector %d", x.descriptorLen, x.descriptorAt)
+	}
+	x.size, x.grain = capacity*sector, grain*sector
+	return nil
+}
+
+// openExtent opens a sparse file.
+func openExtent(file image.File, child bool) (*extent, error) {
+	x := &extent{file: file, of: -1, child: child}
+	if err := x.header(0); err != nil {
+		return nil, err
+	}
+	size, grain, text, textLen := x.size, x.grain, x.descriptorAt, x.descriptorLen
+	if x.directoryAt == atEnd {
+		if err := x.footer(); err != nil {
+			return nil, err
+		}
+		if x.size != size || x.grain != grain {
+			return nil, image.Bad("its footer tells of another disk than its header")
+		}
+		x.descriptorAt, x.descriptorLen = text, textLen
+	}
+	x.stream = x.flags&compressed != 0
+	each := x.grain * perTable
+	x.directory = make([]byte, 0)
+	entries := (x.size + each - 1) / each
+	if x.directoryAt <= 0 || x.directoryAt > (file.Size()-entries*4)/sector {
+		return nil, image.Bad("a directory of %d entries at sector %d, in a file of %d bytes", entries, x.directoryAt, file.Size())
+	}
+	x.directory = make([]byte, entries*4)
+	return x, image.ReadFull(file, x.directoryAt*sector, x.directory)
+}
+
+// footer finds the footer of a stream: before the marker of its end.
+func (x *extent) footer() error {
+	at := x.file.Size() - 3*sector
+	m := make([]byte, sector)
+	if at < 0 || image.ReadFull(x.file, at, m) != nil || le.Uint64(m) != 1 || le.Uint32(m[8:]) != 0 || le.Uint32(m[12:]) != footerMarker {
+		return image.Bad("it has no footer: it is cut short")
+	}
+	if err := x.header(at + sector); err != nil {
+		return err
+	}
+	if x.directoryAt == atEnd {
+		return image.Bad("its footer does not say where its directory is")
+	}
+	return nil
+}
+
+// openSparse opens a file with all of a disk in it.
+func openSparse(file image.File) (*image.Image, error) {
+	x, err := openExtent(file, false)
+	if err != nil {
+		return nil, err
+	}
+	if x.descriptorLen == 0 {
+		return nil, image.Bad("it is a part of a disk; name the file with its descriptor")
+	}
+	text := make([]byte, x.descriptorLen*sector)
+	if err := image.ReadFull(file, x.descriptorAt*sector, text); err != nil {
+		return nil, err
+	}
+	d, err := parseDescriptor(text)
+	if err != nil {
+		return nil, err
+	}
+	if len(d.extents) != 1 || d.extents[0].sectors*sector > x.size {
+		return nil, image.Bad("its descriptor tells of another disk than its header")
+	}
+	i := d.image()
+	i.Layer, i.Block, i.Check, i.Variant, i.Parent = x, x.grain, x.check, image.Dynamic, d.parentOf()
+	if x.size = d.extents[0].sectors * sector; x.size == 0 {
+		return nil, image.Bad("a disk of no bytes")
+	}
+	if x.stream {
+		i.Variant = image.Stream
+	}
+	if i.Parent != nil {
+		i.Variant, x.child = image.Child, true
+	}
+	return i, nil
+}
+
+// Length implements image.Layer.
+func (x *extent) Length() int64 { return x.size }
+
+// tableOf reads the table of a grain; nil if there is none.
+func (x *extent) tableOf(n int64) ([]byte, error) {
+	at := int64(le.Uint32(x.directory[n*4:]))
+	if at == 0 {
+		return nil, nil
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.of != n {
+		table := make([]byte, perTable*4)
+		if err := image.ReadFull(x.file, at*sector, table); err != nil {
+			return nil, err
+		}
+		x.table, x.of = table, n
+	}
+	return x.table, nil
+}
+
+// stateOf says what an entry of a table means.
+func (x *extent) stateOf(entry uint32) image.State {
+	switch {
+	case entry == 0 && x.child:
+		return image.Below
+	case entry == 0 || entry == zeroGrain && x.flags&zeroGrains != 0:
+		return image.Zero
+	}
+	return image.Data
+}
+
+// Run implements image.Layer.
+func (x *extent) Run(at int64) (image.Run, error) {
+	if at < 0 || at >= x.size {
+		return image.Run{}, image.Bad("nothing is at %d of a disk of %d bytes", at, x.size)
+	}
+	grain := at / x.grain
+	n := grain / perTable
+	table, err := x.tableOf(n)
+	if err != nil {
+		return image.Run{}, err
+	}
+	run, next := image.Run{State: x.stateOf(0)}, (n+1)*perTable
+	if table != nil {
+		run.State = x.stateOf(le.Uint32(table[grain%perTable*4:]))
+		for next = grain + 1; next < (n+1)*perTable && x.stateOf(le.Uint32(table[next%perTable*4:])) == run.State; {
+			next++
+		}
+	}
+	run.Length = min(next*x.grain, x.size) - at
+	return run, nil
+}
+
+// ReadAt implements io.ReaderAt.
+func (x *extent) ReadAt(into []byte, at int64) (int, error) {
+	for done := int64(0); done < int64(len(into)); {
+		here := at + done
+		if here < 0 || here >= x.size {
+			return int(done), io.EOF
+		}
+		grain, skip := here/x.grain, here%x.grain
+		table, err := x.tableOf(grain / perTable)
+		if err != nil {
+			return int(done), err
+		}
+		n := min(int64(len(into))-done, x.grain-skip, x.size-here)
+		entry := uint32(0)
+		if table != nil {
+			entry = le.Uint32(table[grain%perTable*4:])
+		}
+		switch {
+		case x.stateOf(entry) != image.Data:
+			clear(into[done : done+n])
+		case x.stream:
+			content, err := x.unpack(grain, int64(entry)*sector)
+			if err != nil {
+				return int(done), err
+			}
+			copy(into[done:done+n], content[skip:])
+		default:
+			per := uint32(x.grain / sector)
+			for next := grain + 1; n < int64(len(into))-done && here+n < x.size && next%perTable != 0 && le.Uint32(table[next%perTable*4:]) == entry+uint32(next-grain)*per; next++ { // what lies side by side is read at once
+				n = min(n+x.grain, int64(len(into))-done, x.size-here)
+			}
+			if err := image.ReadFull(x.file, int64(entry)*sector+skip, into[done:done+n]); err != nil {
+				return int(done), err
+			}
+		}
+		done += n
+	}
+	return len(into), nil
+}
+
+// unpack reads a compressed grain.
+func (x *extent) unpack(grain, at int64) ([]byte, error) {
+	head, most := make([]byte, 12), 2*x.grain+sector
+	if err := image.ReadFull(x.file, at, head); err != nil {
+		return nil, err
+	}
+	length := int64(le.Uint32(head[8:]))
+	if x.flags&markers != 0 && int64(le.Uint64(head))*sector != grain*x.grain || length <= 0 || length > most {
+		return nil, image.Bad("no grain %d is at %d", grain, at)
+	}
+	packed := make([]byte, length)
+	if err := image.ReadFull(x.file, at+12, packed); err != nil {
+		return nil, err
+	}
+	z, err := zlib.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return nil, image.Bad("grain %d at %d: %s", grain, at, err)
+	}
+	content := make([]byte, x.grain)
+	n, err := io.ReadFull(z, content)
+	if want := min(x.grain, x.size-grain*x.grain); int64(n) < want {
+		return nil, image.Bad("grain %d at %d: it has %d bytes: %v", grain, at, n, err)
+	}
+	return content, nil
+}
+
+// check looks whether grains share a place or lie behind the end, and unpacks those that are compressed.
+func (x *extent) check() ([]image.Damage, error) {
+	places := []image.Place{{Length: sector, What: "the header"}, {At: x.directoryAt * sector, Length: int64(len(x.directory)), What: "the directory"}}
+	if x.descriptorLen > 0 {
+		places = append(places, image.Place{At: x.descriptorAt * sector, Length: x.descriptorLen * sector, What: "the descriptor"})
+	}
+	var found []image.Damage
+	for n := range int64(len(x.directory) / 4) {
+		at := int64(le.Uint32(x.directory[n*4:])) * sector
+		if at == 0 {
+			continue
+		}
+		places = append(places, image.Place{At: at, Length: perTable * 4, What: fmt.Sprintf("table %d", n)})
+		table, err := x.tableOf(n)
+		if err != nil {
+			found = append(found, image.Damage{At: at, What: err.Error()})
+			continue
+		}
+		for k := range int64(perTable) {
+			entry := le.Uint32(table[k*4:])
+			if grain := n*perTable + k; x.stateOf(entry) == image.Data && grain*x.grain < x.size {
+				length := min(x.grain, max(sector, x.file.Size()-int64(entry)*sector))
+				if x.stream {
+					length = sector
+					if _, err := x.unpack(grain, int64(entry)*sector); err != nil {
+						found = append(found, image.Damage{At: int64(entry) * sector, What: err.Error()})
+					}
+				}
+				places = append(places, image.Place{At: int64(entry) * sector, Length: length, What: fmt.Sprintf("grain %d", grain)})
+			}
+		}
+	}
+	return append(found, image.Overlaps(places, x.file.Size())...), nil
+}
