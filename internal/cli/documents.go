@@ -9,6 +9,7 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/seal"
+	"mintbatch/internal/diskfile"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/template"
 	"mintbatch/internal/vault"
@@ -29,6 +30,15 @@ type (
 	checkpointsJSON struct {
 		Schema      string      `json:"schema"`
 		Checkpoints []mint.Kept `json:"checkpoints"`
+	}
+	diskJSON struct {
+		Schema string           `json:"schema"`
+		Images []diskfile.About `json:"images"`
+	}
+	diskCheckJSON struct {
+		Schema string            `json:"schema"`
+		Files  []string          `json:"files"`
+		Damage []diskfile.Damage `json:"damage"`
 	}
 	findJSON struct {
 		Schema string       `json:"schema"`

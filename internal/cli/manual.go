@@ -12,7 +12,7 @@ var chapters = []struct {
 	title    string
 	commands []string
 }{
-	{"Get ready", []string{"demo", "new", "setup", "template", "library", "secret", "sandbox", "completion", "manual"}},
+	{"Get ready", []string{"demo", "new", "setup", "template", "library", "disk", "secret", "sandbox", "completion", "manual"}},
 	{"Look before", []string{"check", "proof", "survey", "pool", "quota"}},
 	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "rename", "retire", "sweep", "extend"}},
 	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history", "outbox"}},

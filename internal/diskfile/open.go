@@ -21,6 +21,7 @@ type Disk struct {
 	Paths  []string
 
 	files []*file
+	begin []int // of each image, its first file
 }
 
 // longestChain bounds how deep images may depend on images.
@@ -62,6 +63,7 @@ func Look(path, format string) (*Disk, error) {
 			d.Close()
 			return nil, err
 		}
+		begin := len(d.files)
 		i, err := d.open(below, format)
 		if err != nil {
 			return fail(err)
@@ -69,7 +71,7 @@ func Look(path, format string) (*Disk, error) {
 		if identity != "" && i.Identity != identity {
 			return fail(fmt.Errorf("%s is not the image that it is a child of, or was changed since (%s, not %s)", below, orNone(i.Identity), identity))
 		}
-		d.Images, d.Paths, d.Chain = append(d.Images, i), append(d.Paths, below), append(d.Chain, i)
+		d.Images, d.Paths, d.Chain, d.begin = append(d.Images, i), append(d.Paths, below), append(d.Chain, i), append(d.begin, begin)
 		if i.Parent == nil {
 			break
 		}
@@ -193,17 +195,6 @@ func (d *Disk) Check() (all []Damage, err error) {
 		}
 	}
 	return all, nil
-}
-
-// Stored is how much the image itself takes of its file system, in bytes.
-func (d *Disk) Stored() int64 {
-	var sum int64
-	for _, f := range d.files {
-		if len(d.Paths) == 1 || f.Name() == d.Paths[0] {
-			sum += stored(f.File)
-		}
-	}
-	return sum
 }
 
 // file is a file that knows its holes, where its file system does.

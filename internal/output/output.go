@@ -107,36 +107,75 @@ func (g Guard) keeps(path string, info fs.FileInfo) string {
 // Write writes a file whole or not at all. One that is replaced keeps its owner and
 // its mode; mode is that of a new one.
 func (g Guard) Write(path string, content []byte, over Over, mode fs.FileMode) error {
+	return g.Fill(path, over, mode, func(dir string) error {
+		f, err := os.OpenFile(filepath.Join(dir, filepath.Base(path)), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(content)
+		return errors.Join(err, f.Sync(), f.Close())
+	})
+}
+
+// Fill lets a file be written whole or not at all, and files that belong to it: all that fill writes into an empty folder
+// is moved beside path, what is called like path at last. What fill writes it also syncs.
+func (g Guard) Fill(path string, over Over, mode fs.FileMode, fill func(dir string) error) error {
 	real, err := g.check(path, over)
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(real), ".mintbatch-*")
+	dir, err := os.MkdirTemp(filepath.Dir(real), ".mintbatch-*")
 	if err != nil {
 		return fmt.Errorf("%w: %s: %w", ErrRefused, path, cause(err))
+	}
+	defer os.RemoveAll(dir) //nolint:errcheck // what is left in it is of no use
+	if err := fill(dir); err != nil {
+		return fmt.Errorf("%w: %s: %w", ErrRefused, path, cause(err))
+	}
+	all, err := os.ReadDir(dir)
+	if err != nil {
+		return fmt.Errorf("%w: %s: %w", ErrRefused, path, cause(err))
+	}
+	for _, one := range all {
+		if name := one.Name(); name != filepath.Base(path) {
+			if err := g.move(filepath.Join(dir, name), filepath.Join(filepath.Dir(path), name), over, mode); err != nil {
+				return err
+			}
+		}
+	}
+	return g.move(filepath.Join(dir, filepath.Base(path)), path, over, mode)
+}
+
+// move gives a file that was written its place.
+func (g Guard) move(from, path string, over Over, mode fs.FileMode) error {
+	real, err := g.check(path, over)
+	if err != nil {
+		return err
+	}
+	refuse := func(err error) error { return fmt.Errorf("%w: %s: %w", ErrRefused, path, cause(err)) }
+	f, err := os.Open(from)
+	if err != nil {
+		return refuse(err)
 	}
 	if info, err := os.Stat(real); err == nil {
 		mode = info.Mode().Perm()
-		err = keepOwner(f, info)
-		if err != nil {
-			return errors.Join(fmt.Errorf("%w: %s: its owner cannot be preserved: %w", ErrRefused, path, cause(err)), f.Close(), os.Remove(f.Name()))
+		if err := keepOwner(f, info); err != nil {
+			return errors.Join(fmt.Errorf("%w: %s: its owner cannot be preserved: %w", ErrRefused, path, cause(err)), f.Close())
 		}
 	}
-	_, err = f.Write(content)
-	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
-	if err == nil {
-		if over == Never {
-			err = os.Link(f.Name(), real) // which fails where another has come first
-			if !errors.Is(err, fs.ErrExist) && err != nil {
-				err = os.Rename(f.Name(), real) // a file system without links
-			}
-		} else {
-			err = os.Rename(f.Name(), real)
-		}
+	if err := errors.Join(f.Chmod(mode), f.Close()); err != nil {
+		return refuse(err)
 	}
-	_ = os.Remove(f.Name())
+	if over == Never {
+		err = os.Link(from, real) // which fails where another has come first
+		if !errors.Is(err, fs.ErrExist) && err != nil {
+			err = os.Rename(from, real) // a file system without links
+		}
+	} else {
+		err = os.Rename(from, real)
+	}
 	if err != nil {
-		return fmt.Errorf("%w: %s: %w", ErrRefused, path, cause(err))
+		return refuse(err)
 	}
 	return nil
 }
