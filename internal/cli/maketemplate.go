@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/ovf"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/template"
@@ -34,17 +36,17 @@ func (a *App) makeCommand() *cli.Command {
 		Name:      "make",
 		Usage:     "make a version of a template of a disk image",
 		ArgsUsage: "TEMPLATE",
-		Description: "Reads the image, which is a file (raw or qcow2), a volume of the site, or the disk of a machine that is shut off, inspects\n" +
-			"it, sends it to the site and makes a template of it: the next version of TEMPLATE. What is sent has no holes and depends on\n" +
-			"no other image.\n\n" +
-			"   mintbatch template make deb12-base --disk ./bookworm.qcow2 --site quay",
-		Flags: makingFlags(&cli.StringFlag{Name: "disk", Usage: "the disk image: a `FILE`, or STORE/VOLUME or machine:NAME of the site"},
+		Description: "Reads the image, which is a file (qcow2, vhdx, vhd, vmdk or raw), a volume of the site, or the disk of a machine that is shut\n" +
+			"off, inspects it, sends it to the site and makes a template of it: the next version of TEMPLATE. What is sent has no holes and\n" +
+			"depends on no other image. Of a package (OVF or OVA) the disk, the hardware and what it says of itself is taken.\n\n" +
+			"   mintbatch template make deb12-base --disk ./bookworm.qcow2 --site quay\n   mintbatch template make chart-desk --ova ./chart-desk.ova --site quay",
+		Flags: makingFlags(&cli.StringFlag{Name: "ova", Usage: "a machine in the Open Virtualization Format: `FILE`.ova or FILE.ovf"}, &cli.StringFlag{Name: "disk", Usage: "the disk image: a `FILE`, or STORE/VOLUME or machine:NAME of the site"},
 			&cli.BoolFlag{Name: "as-is", Usage: "also where the disk has left-overs that are errors"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.NArg() != 1 || c.String("disk") == "" {
-				return misuse{errors.New("name a template and a disk: mintbatch template make TEMPLATE --disk FILE|STORE/VOLUME|machine:NAME")}
+			if c.NArg() != 1 || (c.String("disk") == "") == (c.String("ova") == "") {
+				return misuse{errors.New("name a template and a disk, or a package: mintbatch template make TEMPLATE --disk FILE|STORE/VOLUME|machine:NAME, or --ova FILE")}
 			}
-			return a.makeTemplate(ctx, c, template.MakeOrder{Disk: c.String("disk"), Anyway: c.Bool("as-is")})
+			return a.makeTemplate(ctx, c, template.MakeOrder{Disk: c.String("disk"), Package: c.String("ova"), Anyway: c.Bool("as-is")})
 		},
 	}
 }
@@ -78,6 +80,9 @@ func (a *App) makeTemplate(ctx context.Context, c *cli.Command, o template.MakeO
 		return err
 	}
 	defer m.Close()
+	if m.Packed != nil && a.readsInput(c) {
+		a.sayPacked(m.Packed)
+	}
 	if m.Found != nil && a.readsInput(c) {
 		a.findings(a.Stderr, leftovers(*m.Found))
 	}
@@ -89,6 +94,15 @@ func (a *App) makeTemplate(ctx context.Context, c *cli.Command, o template.MakeO
 	}
 	outcome, err := a.perform(ctx, c, d, m.Task, m.Question())
 	return a.closeVersion(c, d, outcome, err, "made", m.Version)
+}
+
+// sayPacked tells what a package says of its machine, and what of that is not taken.
+func (a *App) sayPacked(m *ovf.Machine) {
+	parts := nonEmpty(strings.TrimSpace(m.Product.Vendor+" "+m.Product.Name+" "+m.Product.Version), m.System, finding.Plural(m.CPUs, "CPU"), m.Memory.String()+" of memory", string(m.Firmware))
+	fmt.Fprintf(a.Stderr, "%s: %s\n", visible(m.Name), visible(strings.Join(parts, ", ")))
+	for _, r := range m.Remarks {
+		paragraph(a.Stderr, "  ", visible(r))
+	}
 }
 
 // closeVersion tells what came of work on a version.

@@ -17,7 +17,7 @@ var chapters = []struct {
 	{"Do it", []string{"mint", "remake", "accept", "power", "checkpoint", "rename", "retire", "sweep", "extend"}},
 	{"Look after", []string{"list", "show", "verify", "find", "console", "runs", "history", "outbox"}},
 	{"Requests", []string{"intake", "request"}},
-	{"Hand over", []string{"report"}},
+	{"Hand over", []string{"report", "export", "handout"}},
 	{"Keep in order", []string{"ledger", "pack", "unpack", "help"}},
 }
 

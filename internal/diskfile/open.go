@@ -205,3 +205,13 @@ type file struct {
 
 // Size implements image.File.
 func (f *file) Size() int64 { return f.size }
+
+// StoredIn is how much a file takes of its file system, in bytes.
+func StoredIn(path string) int64 {
+	f, err := os.Open(path)
+	if err != nil {
+		return 0
+	}
+	defer f.Close() //nolint:errcheck // nothing is written to it
+	return stored(f)
+}

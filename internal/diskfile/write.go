@@ -18,7 +18,7 @@ import (
 func Write(ctx context.Context, path string, f formats.Format, o image.Order, from, below image.Chain, done func(at int64)) (err error) {
 	var made []*os.File
 	create := func(path string) (*os.File, error) {
-		file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
+		file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o666)
 		if err == nil {
 			made = append(made, file)
 		}
@@ -107,7 +107,7 @@ func Copy(ctx context.Context, to, from string, done func(at int64)) (err error)
 	if err != nil {
 		return err
 	}
-	target, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	target, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
 	if err != nil {
 		return err
 	}

@@ -90,6 +90,15 @@ func shared(verdicts []Verdict, reports []*contract.Report) {
 // returns what the guest reports, if it was asked.
 func (d *Desk) verify(ctx context.Context, at site.Site, w proof.Work) (*contract.Report, error) {
 	m, err := find(ctx, at, w)
+	if inspector, can := at.(site.Inspector); err == nil && m != nil && can {
+		faults, err := inspector.Faults(ctx, w.Identity)
+		if err == nil && len(faults) > 0 {
+			err = errors.New(strings.Join(faults, "; "))
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	if err != nil || m == nil || m.Power == machine.Off || m.Report == nil {
 		return nil, err
 	}
@@ -111,11 +120,11 @@ func find(ctx context.Context, at site.Site, w proof.Work) (*contract.Machine, e
 		return nil, errors.New("no longer at the site")
 	case err != nil:
 		return nil, err
-	case m.Power != w.Machine.Power.Rests():
+	case m.Power != "" && m.Power != w.Machine.Power.Rests():
 		return nil, errors.New(strings.TrimSuffix(fmt.Sprintf("it is %s, expected %s; %s", m.Power, w.Machine.Power.Rests(), w.LeftOff), "; "))
 	case len(w.Drift) > 0:
 		return nil, errors.New(w.Why())
-	case m.Power == machine.Off:
+	case m.Power == machine.Off, m.Power == "" && w.Machine.Power == machine.Off:
 		return m, nil
 	case m.Report == nil && w.Machine.Guest.Confirm == machine.CallHome:
 		return m, nil

@@ -92,6 +92,12 @@ type TemplateMaker interface {
 	DropTemplate(ctx context.Context, version contract.Version, identity uuid.UUID) (contract.Task, error)
 }
 
+// Inspector is a site that can say whether what it has of a machine is whole.
+type Inspector interface {
+	// Faults says what of a machine is missing, damaged or changed; nil if nothing is.
+	Faults(ctx context.Context, id uuid.UUID) ([]string, error)
+}
+
 // Runner is a site that can let a guest run a script.
 type Runner interface {
 	// RunScript starts a script as the guest's administrator, by its agent, and does not wait for its end. The

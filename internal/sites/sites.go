@@ -18,6 +18,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/site"
+	"mintbatch/internal/site/folder"
 	"mintbatch/internal/site/gateway"
 	"mintbatch/internal/site/libvirt"
 	"mintbatch/internal/vault"
@@ -76,7 +77,7 @@ func (s *Sites) Site(name string) (site.Site, error) {
 	if !defined {
 		return nil, fmt.Errorf("%w: site %s is no longer in the setup", site.ErrUnreachable, name)
 	}
-	open := map[setup.SiteKind]func(setup.Site) (site.Site, error){setup.Gateway: s.gateway, setup.Libvirt: s.libvirt}[from.Kind]
+	open := map[setup.SiteKind]func(setup.Site) (site.Site, error){setup.Gateway: s.gateway, setup.Libvirt: s.libvirt, setup.Folder: s.folder}[from.Kind]
 	opened, err := open(from)
 	if err != nil {
 		return nil, fmt.Errorf("site %s: %w", name, err)
@@ -108,6 +109,19 @@ func (s *Sites) libvirt(from setup.Site) (site.Site, error) {
 	}
 	slices.Sort(templates)
 	return libvirt.New(libvirt.Options{Hosts: hosts, Templates: slices.Compact(templates), Logger: s.log})
+}
+
+func (s *Sites) folder(from setup.Site) (site.Site, error) {
+	var networks []string
+	for name := range s.setup.Networks {
+		networks = append(networks, s.setup.NetworkSource(name))
+	}
+	slices.Sort(networks)
+	var describe []folder.Description
+	for _, d := range from.Describe {
+		describe = append(describe, folder.Description(d))
+	}
+	return folder.New(folder.Options{Path: s.vault.Path(from.Path), Format: string(from.Format), Describe: describe, Networks: slices.Compact(networks)})
 }
 
 // Surveys are the answers of sites, by name.

@@ -19,6 +19,7 @@ import (
 	"mintbatch/internal/core/image/qcow2"
 	"mintbatch/internal/core/inspect"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/ovf"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/diskfile"
 	"mintbatch/internal/ledger"
@@ -30,6 +31,8 @@ import (
 // MakeOrder says what template to make.
 type MakeOrder struct {
 	Name string
+	// Package is a file in the Open Virtualization Format instead of a disk.
+	Package string
 	// Disk is a file, or STORE/VOLUME or machine:NAME of the site; empty for an empty disk of a Size.
 	Disk  string
 	Size  machine.Size
@@ -48,6 +51,8 @@ type Making struct {
 	mint.Task
 	// Found is what was found on the disk; nil for an empty one.
 	Found *mint.Inspected
+	// Packed is the machine that a package describes; nil if there is none.
+	Packed *ovf.Machine
 	// Blocking counts the findings that are errors.
 	Blocking int
 	ledger.Version
@@ -101,7 +106,14 @@ func Prepare(ctx context.Context, d *mint.Desk, o MakeOrder, lock func() error) 
 	if err != nil {
 		return nil, err
 	}
-	from, err := open(ctx, o, at)
+	var from *source
+	var packed *ovf.Machine
+	if o.Package != "" {
+		o.Disk = o.Package
+		from, packed, err = openPackage(d, &o)
+	} else {
+		from, err = open(ctx, o, at)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +121,10 @@ func Prepare(ctx context.Context, d *mint.Desk, o MakeOrder, lock func() error) 
 		from.done()
 		return nil, refuse("the disk of a template has at most %s", machine.Size(mostDisk))
 	}
-	m := &Making{source: from, Store: store}
+	m := &Making{source: from, Store: store, Packed: packed}
+	if o.Notes == "" && packed != nil {
+		o.Notes = strings.TrimSpace(packed.Product.Name + " " + packed.Product.Version)
+	}
 	fail := func(err error) (*Making, error) {
 		from.done()
 		return nil, err
@@ -154,9 +169,10 @@ func Prepare(ctx context.Context, d *mint.Desk, o MakeOrder, lock func() error) 
 		return m, nil
 	}
 	order := contract.TemplateOrder{Host: o.Host, Store: store, Disk: machine.Size(from.size)}
-	if err := hardware(d, o, m.Found, &order); err != nil {
+	if err := hardware(d, o, m.Found, packed, &order); err != nil {
 		return fail(err)
 	}
+	fill(&order, packed)
 	image := contract.Image{Size: layout.Length(), WriteTo: func(w io.Writer) error { return layout.WriteTo(w, content.Checked(from)) }}
 	m.Task = task("template make "+o.Name, machine.Key{Site: where, Name: m.Name()}, func(e *run.Engine) []act {
 		return making(d, at, to, &m.Version, m.Found, e.Run, order, image)
@@ -378,7 +394,7 @@ func storeOf(d *mint.Desk, survey *contract.Survey, where, name string) (string,
 
 // hardware fills in the machine around the disk: what the setup's template of this name says, and the
 // columns of a preset.
-func hardware(d *mint.Desk, o MakeOrder, found *mint.Inspected, order *contract.TemplateOrder) error {
+func hardware(d *mint.Desk, o MakeOrder, found *mint.Inspected, packed *ovf.Machine, order *contract.TemplateOrder) error {
 	if h := machine.Hardware(d.Setup.Templates[o.Name].Hardware); h != (machine.Hardware{}) {
 		order.Hardware = &h
 	}
@@ -406,6 +422,9 @@ func hardware(d *mint.Desk, o MakeOrder, found *mint.Inspected, order *contract.
 		}
 	}
 	order.CPUs, order.Memory, order.Firmware = spec.Shape.CPUs, spec.Shape.Memory, spec.Clone.Firmware
+	if packed != nil {
+		order.Firmware = cmp.Or(order.Firmware, packed.Firmware)
+	}
 	if found != nil && order.Firmware == "" { // what it can be started by
 		order.Firmware = bootsBy(found.System.Boot)
 	}

@@ -37,7 +37,7 @@ func BuildNameless(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List)
 
 func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, nameless bool) ([]*Wanted, finding.List) {
 	b := &builder{named: named, found: finding.Collector{Nameless: nameless}, table: table, setup: s, index: map[string]int{}, hints: map[[2]string]string{},
-		taken: map[string]*Wanted{}, hostnames: map[string]*Wanted{}, aliased: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{},
+		taken: map[string]*Wanted{}, hostnames: map[string]*Wanted{}, aliased: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{}, byHand: map[string]bool{},
 		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, usuals: map[string]*usual{}}
 	b.most = 1
 	for i, c := range table.Columns {
@@ -86,6 +86,7 @@ type builder struct {
 	hostnames map[string]*Wanted   // by full domain name; the last that has it
 	aliased   map[string]*Wanted   // by full domain name of the alias
 	shared    map[machine.PasswordKind]bool
+	byHand    map[string]bool               // folders that were told of
 	checked   map[[2]string]error           // what once came of a costly check, by kind and text
 	joined    map[string]*machine.Firstboot // first-boot contents, by presets and fragments
 }
@@ -269,6 +270,7 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 			b.bad("missing-site", r.cell("site"), "no site is named, and the setup has several sites", hint(b, "site", "", b.setup.Sites))
 		}
 	}
+	b.inFolder(w, r, cell)
 	if _, shared := w.Guest.Password.Shared(); shared {
 		if b.shared[w.Guest.Password] {
 			b.warn("shared-password", r.cell("password"), "this machine shares its password with others", "write generate for a password of its own")

@@ -38,3 +38,6 @@ func SourceOf(template string) (Cloned, bool) {
 	s, is, err := ParseSource(template)
 	return s, is && err == nil
 }
+
+// SourceName names a machine as what another is cloned from.
+func SourceName(name string) string { return sourcePrefix + name }

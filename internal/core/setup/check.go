@@ -154,6 +154,7 @@ func (s *Setup) checkSite(name string, site Site, bad report) {
 			bad(fmt.Sprintf("site %s has kind: libvirt, where each host has its own url", name), "write hosts: {"+name+"-1: "+site.URL.String()+"}", "sites", name, "url")
 		}
 	}
+	s.checkFolder(name, site, bad)
 	schemes := []string{"qemu", "qemu+unix", "qemu+ssh", "qemu+tls"}
 	for host, h := range sorted(site.Hosts) {
 		path := []string{"sites", name, "hosts", host}
@@ -166,6 +167,25 @@ func (s *Setup) checkSite(name string, site Site, bad report) {
 		case !slices.Contains(schemes, h.URL.Scheme):
 			bad(fmt.Sprintf("unknown scheme %q in a libvirt URI", h.URL.Scheme), finding.DidYouMean(h.URL.Scheme, schemes), path...)
 		}
+	}
+}
+
+// checkFolder holds what a site says that is a folder, and that no other says it.
+func (s *Setup) checkFolder(name string, site Site, bad report) {
+	is := site.Kind == Folder
+	for _, key := range []struct {
+		name  string
+		there bool
+	}{{"path", site.Path != ""}, {"format", site.Format != ""}, {"describe", len(site.Describe) > 0}} {
+		switch {
+		case !is && key.there:
+			bad(fmt.Sprintf("site %s is no folder and cannot have %s", name, key.name), "remove it, or write kind: folder", "sites", name, key.name)
+		case is && !key.there && key.name != "describe":
+			bad(fmt.Sprintf("site %s is a folder and needs %s", name, key.name), "write for example path: /media/classroom and format: vhdx", "sites", name)
+		}
+	}
+	if is && (!site.URL.IsZero() || len(site.Hosts) > 0) {
+		bad(fmt.Sprintf("site %s is a folder and cannot have a url or hosts", name), "write path: instead", "sites", name)
 	}
 }
 

@@ -48,6 +48,7 @@ var examples = map[string]any{
 	"Site.url": "https://manager.brackwater.example/quay", "Site.fingerprint": "sha256:547e4c0d...", "Site.token": "file:quay.token",
 	"Site.parallel": 8, "Site.parallel_per_host": map[string]any{"full_clones": 2}, "Site.parallel_per_store": 4, "Site.mac_prefix": "52:54:00",
 	"Site.hosts": map[string]any{"hv1": "qemu+ssh://hv1.brackwater.example/system"}, "Site.spare_memory": "4GiB", "Site.spare_disk": "50GiB", "Site.anti_affinity": "preset",
+	"Site.path": "/media/classroom", "Site.format": "vhdx", "Site.describe": []string{"ovf"},
 	"Host.url": "qemu+ssh://hv1.brackwater.example/system", "Host.password": "env:HV_PASSWORD",
 	"Parallel.machines": 8, "Parallel.full_clones": 2, "Parallel.starts": 4, "Parallel.confirms": 64,
 

@@ -89,7 +89,7 @@ type NameRule struct {
 
 // Site is one place the sites where machines are made.
 type Site struct {
-	Kind        SiteKind           `key:"kind" doc:"gateway or libvirt"`
+	Kind        SiteKind           `key:"kind" doc:"gateway, libvirt or folder"`
 	URL         URL                `key:"url" doc:"gateway: address of the site's manager"`
 	Fingerprint secret.Fingerprint `key:"fingerprint" doc:"gateway: SHA-256 of the certificate to trust, for one that no authority signed"`
 	Token       Reference          `key:"token" doc:"gateway: the bearer token, best as file:PATH or env:NAME"`
@@ -101,7 +101,11 @@ type Site struct {
 	Hosts       map[string]Host `key:"hosts" doc:"libvirt: the hosts, by the names that rows use"`
 	SpareMemory machine.Size    `key:"spare_memory" doc:"libvirt: memory of each host to keep free (default 1GiB)"`
 	SpareDisk   machine.Size    `key:"spare_disk" doc:"libvirt: space of each store to keep free (default 1GiB)"`
-	Spread      string          `key:"anti_affinity" doc:"libvirt: which machines to spread over hosts: those of a preset (preset, the default), or of a label (its name)"`
+	Path        string          `key:"path" doc:"folder: where the machines are, relative to this file"`
+	Format      DiskFormat      `key:"format" doc:"folder: the format of disks: qcow2, vhdx, vhd, vmdk or raw"`
+	Describe    []Description   `key:"describe" doc:"folder: the descriptions that are written beside disks: ovf, libvirt"`
+
+	Spread string `key:"anti_affinity" doc:"libvirt: which machines to spread over hosts: those of a preset (preset, the default), or of a label (its name)"`
 }
 
 // Host is a host of a libvirt site. In short it is just its URI.

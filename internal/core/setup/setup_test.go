@@ -49,20 +49,20 @@ func TestRead(t *testing.T) {
 
 func TestReadFindings(t *testing.T) {
 	for says, change := range map[string][2]string{
-		`mintbatch.yaml:20:1: unknown key "limts" (did you mean limits?)`:                            {"limits:", "limts:"},
-		`mintbatch.yaml:5:30: unknown key "memry" (did you mean memory?)`:                            {"memory: 2GiB", "memry: 2GiB"},
-		`mintbatch.yaml:8:13: subnet must be a subnet such as 198.51.100.0/24`:                       {"subnet: 198.51.100.0/24", "subnet: 198.51.100"},
-		`mintbatch.yaml:12:23: pool nodes: 203.0.113.1-203.0.113.9 is not within`:                    {"ranges: 198.51.100.100-198.51.100.180", "ranges: 203.0.113.1-203.0.113.9"},
-		`mintbatch.yaml:9:14: gateway 203.0.113.1 is not in a subnet of network survey`:              {"gateway: 198.51.100.1", "gateway: 203.0.113.1"},
-		`mintbatch.yaml:20:19: confirm must be a time such as 90s or 10m`:                            {"90s", "90"},
-		`mintbatch.yaml:3:16: kind must be gateway or libvirt, not "gatway" (did you mean gateway?)`: {"kind: gateway", "kind: gatway"},
-		`needs a url that begins with https://`:                                                      {"https:", "http:"},
-		"`mintbatch: 1` is missing":                                                                  {"mintbatch: 1\n", ""},
-		"networks must be a mapping":                                                                 {good[strings.Index(good, "networks:"):strings.Index(good, "presets:")], "networks: [a, b]\n"},
-		"not YAML":                                                                                   {"sites:\n", "sites: {\n"},
-		"two subnets of the same family":                                                             {"198.51.100.0/24\n", "[198.51.100.0/24, 203.0.113.0/24]\n"},
-		`mintbatch.yaml:21:23: recipients must be an age recipient (age1...), not "age1x"`:           {"{confirm: 90s}\n", "{confirm: 90s}\nsecrets: {recipients: age1x}\n"},
-		"must be plain text":                                                                         {"- one", "- {a: b}"},
+		`mintbatch.yaml:20:1: unknown key "limts" (did you mean limits?)`:                                    {"limits:", "limts:"},
+		`mintbatch.yaml:5:30: unknown key "memry" (did you mean memory?)`:                                    {"memory: 2GiB", "memry: 2GiB"},
+		`mintbatch.yaml:8:13: subnet must be a subnet such as 198.51.100.0/24`:                               {"subnet: 198.51.100.0/24", "subnet: 198.51.100"},
+		`mintbatch.yaml:12:23: pool nodes: 203.0.113.1-203.0.113.9 is not within`:                            {"ranges: 198.51.100.100-198.51.100.180", "ranges: 203.0.113.1-203.0.113.9"},
+		`mintbatch.yaml:9:14: gateway 203.0.113.1 is not in a subnet of network survey`:                      {"gateway: 198.51.100.1", "gateway: 203.0.113.1"},
+		`mintbatch.yaml:20:19: confirm must be a time such as 90s or 10m`:                                    {"90s", "90"},
+		`mintbatch.yaml:3:16: kind must be gateway, libvirt or folder, not "gatway" (did you mean gateway?)`: {"kind: gateway", "kind: gatway"},
+		`needs a url that begins with https://`:                                                              {"https:", "http:"},
+		"`mintbatch: 1` is missing":                                                                          {"mintbatch: 1\n", ""},
+		"networks must be a mapping":                                                                         {good[strings.Index(good, "networks:"):strings.Index(good, "presets:")], "networks: [a, b]\n"},
+		"not YAML":                                                                                           {"sites:\n", "sites: {\n"},
+		"two subnets of the same family":                                                                     {"198.51.100.0/24\n", "[198.51.100.0/24, 203.0.113.0/24]\n"},
+		`mintbatch.yaml:21:23: recipients must be an age recipient (age1...), not "age1x"`:                   {"{confirm: 90s}\n", "{confirm: 90s}\nsecrets: {recipients: age1x}\n"},
+		"must be plain text":                                                                                 {"- one", "- {a: b}"},
 	} {
 		text := strings.Replace(good, change[0], change[1], 1)
 		require.NotEqual(t, good, text, says)

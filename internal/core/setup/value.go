@@ -14,6 +14,7 @@ import (
 	"mintbatch/internal/core/answers/kinds"
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/image/formats"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/sheet"
 )
@@ -28,10 +29,23 @@ type SiteKind string
 const (
 	Gateway SiteKind = "gateway"
 	Libvirt SiteKind = "libvirt"
+	Folder  SiteKind = "folder"
 )
 
 // Words lists the kinds.
-func (SiteKind) Words() []string { return []string{string(Gateway), string(Libvirt)} }
+func (SiteKind) Words() []string { return []string{string(Gateway), string(Libvirt), string(Folder)} }
+
+// DiskFormat is the format of the disks of a site that is a folder.
+type DiskFormat string
+
+// Words lists the formats.
+func (DiskFormat) Words() []string { return formats.Names() }
+
+// Description is a kind of file that is written beside the disks of a machine.
+type Description string
+
+// Words lists the kinds.
+func (Description) Words() []string { return []string{"ovf", "libvirt"} }
 
 // Guest is the operating system of a template.
 type Guest string

@@ -16,7 +16,7 @@ import (
 
 // Clone implements site.Site. The order has to name host and store.
 func (s *Site) Clone(ctx context.Context, o contract.CloneOrder) (contract.Task, error) {
-	return s.tasks.start(ctx, func(ctx context.Context, share func(float64)) error {
+	return s.tasks.Start(ctx, func(ctx context.Context, share func(float64)) error {
 		return retry(ctx, func() error { return s.clone(ctx, o, share) })
 	})
 }

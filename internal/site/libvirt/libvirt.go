@@ -43,7 +43,7 @@ type Address struct {
 type Site struct {
 	hosts     []*host // by name
 	templates []string
-	tasks     tasks
+	tasks     site.Tasks
 	consoles  consoles
 
 	mu    sync.Mutex
@@ -135,7 +135,7 @@ func (s *Site) ordered(first *host) []*host {
 
 // on does something with a machine as an act that may take long.
 func (s *Site) on(ctx context.Context, id uuid.UUID, do func(ctx context.Context, d *domain) error) (contract.Task, error) {
-	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
+	return s.tasks.Start(ctx, func(ctx context.Context, _ func(float64)) error {
 		return retry(ctx, func() error {
 			d, err := s.find(ctx, id)
 			if err != nil {
@@ -188,7 +188,7 @@ func (s *Site) Drop(ctx context.Context, id uuid.UUID, name string) (contract.Ta
 
 // Detach implements site.Site.
 func (s *Site) Detach(ctx context.Context, id uuid.UUID) (contract.Task, error) {
-	return s.tasks.start(ctx, func(ctx context.Context, share func(float64)) error {
+	return s.tasks.Start(ctx, func(ctx context.Context, share func(float64)) error {
 		return retry(ctx, func() error {
 			d, err := s.find(ctx, id)
 			if err != nil {
@@ -223,5 +223,5 @@ func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (co
 
 // Task implements site.Site.
 func (s *Site) Task(ctx context.Context, id string) (contract.Task, error) {
-	return s.tasks.poll(ctx, id)
+	return s.tasks.Poll(ctx, id)
 }

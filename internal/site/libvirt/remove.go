@@ -24,7 +24,7 @@ const keptSuffix = ".kept"
 // that what is interrupted is found again; disks without a machine, of a clone
 // that was cut short, go as well. Those that are to stay are marked first.
 func (s *Site) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) (contract.Task, error) {
-	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
+	return s.tasks.Start(ctx, func(ctx context.Context, _ func(float64)) error {
 		return retry(ctx, func() error { return s.remove(ctx, id, disks) })
 	})
 }

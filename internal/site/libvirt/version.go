@@ -82,7 +82,7 @@ const templatePart = ".template.qcow2"
 
 // MakeTemplate implements site.TemplateMaker. The machine is defined once its disk is whole.
 func (s *Site) MakeTemplate(ctx context.Context, o contract.TemplateOrder, image contract.Image) (contract.Task, error) {
-	return s.tasks.start(ctx, func(ctx context.Context, share func(float64)) error {
+	return s.tasks.Start(ctx, func(ctx context.Context, share func(float64)) error {
 		return retry(ctx, func() error { return s.makeTemplate(ctx, o, image, share) })
 	})
 }
@@ -256,7 +256,7 @@ func (c *counting) Read(p []byte) (int, error) {
 
 // DropTemplate implements site.TemplateMaker. The disk goes before the machine that knows it.
 func (s *Site) DropTemplate(ctx context.Context, v contract.Version, id uuid.UUID) (contract.Task, error) {
-	return s.tasks.start(ctx, func(ctx context.Context, _ func(float64)) error {
+	return s.tasks.Start(ctx, func(ctx context.Context, _ func(float64)) error {
 		return retry(ctx, func() error { return s.dropTemplate(ctx, v, id) })
 	})
 }

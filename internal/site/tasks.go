@@ -1,4 +1,4 @@
-package libvirt
+package site
 
 import (
 	"context"
@@ -9,11 +9,10 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/contract"
-	"mintbatch/internal/site"
 )
 
-// tasks are the acts that this process is at.
-type tasks struct {
+// Tasks are the acts that this process is at, at a site that has no tasks of its own.
+type Tasks struct {
 	mu  sync.Mutex
 	all map[string]*task
 }
@@ -28,9 +27,9 @@ type task struct {
 // every time that it asks how that goes.
 const syncWait = 700 * time.Millisecond
 
-// start begins an act. One that ends soon is settled at once, so that its
+// Start begins an act. One that ends soon is settled at once, so that its
 // error keeps its kind.
-func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share func(float64)) error) (contract.Task, error) {
+func (t *Tasks) Start(ctx context.Context, do func(ctx context.Context, share func(float64)) error) (contract.Task, error) {
 	one := &task{info: contract.Task{ID: uuid.NewString(), State: contract.Running}, ended: make(chan struct{})}
 	done := make(chan error, 1)
 	// The act outlives the caller's limit for one answer, not the program.
@@ -49,7 +48,7 @@ func (t *tasks) start(ctx context.Context, do func(ctx context.Context, share fu
 		one.mu.Lock()
 		one.info.State = contract.Done
 		if err != nil {
-			site.Fail(&one.info, err)
+			Fail(&one.info, err)
 		}
 		one.mu.Unlock()
 		close(one.ended)
@@ -80,14 +79,14 @@ func (t *task) snapshot() contract.Task {
 	return t.info
 }
 
-// poll returns the state of a task, after a while, or as soon as it has come to its
+// Poll returns the state of a task, after a while, or as soon as it has come to its
 // end.
-func (t *tasks) poll(ctx context.Context, id string) (contract.Task, error) {
+func (t *Tasks) Poll(ctx context.Context, id string) (contract.Task, error) {
 	t.mu.Lock()
 	one, ok := t.all[id]
 	t.mu.Unlock()
 	if !ok {
-		return contract.Task{}, fmt.Errorf("%w: no task %s", site.ErrNotFound, id)
+		return contract.Task{}, fmt.Errorf("%w: no task %s", ErrNotFound, id)
 	}
 	select {
 	case <-one.ended:

@@ -1,0 +1,210 @@
+package folder
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/filename"
+	"mintbatch/internal/core/image/formats"
+	"mintbatch/internal/site"
+)
+
+// A name belongs to one machine, whoever works in the folder, from before the machine is begun until it is gone: a small file
+// says to which. That is made by an act of which a file system lets only one succeed, and outlives whoever made it; the same
+// machine may always go on. One whose machine is not there is taken over once it is old.
+
+// claim is what such a file says.
+type claim struct {
+	Machine uuid.UUID `json:"machine"`
+	Name    string    `json:"name"`
+}
+
+// claimAge is how old a claim is that is given up if its machine is not there. Only the clock of the file system counts.
+const claimAge = 10 * time.Minute
+
+func (s *Site) claimPath(name string) string {
+	return filepath.Join(s.Path, ownName, "names", filename.Safe(strings.ToLower(name))+".json")
+}
+
+// claimName makes a name that of a machine, or is an ErrRefused that says whose it is.
+func (s *Site) claimName(name string, id uuid.UUID) error {
+	if err := cmp.Or(filename.Check(name), filename.Check(name+longest())); err != nil {
+		return fmt.Errorf("%w: %w", site.ErrRefused, err)
+	}
+	found, err := s.recent()
+	if err != nil {
+		return err
+	}
+	for _, m := range found.machines {
+		if m.ID != id && !m.Kept && filename.Same(m.Name, name) {
+			return fmt.Errorf("%w: %s is the name of another machine, in %s", site.ErrRefused, name, m.dir)
+		}
+	}
+	for _, path := range found.foreign {
+		if filename.Same(filepath.Base(path), name) {
+			return fmt.Errorf("%w: %s is the name of a machine that is not ours: %s", site.ErrRefused, name, path)
+		}
+	}
+	path := s.claimPath(name)
+	if err := makeFolder(filepath.Dir(path)); err != nil {
+		return err
+	}
+	text, err := json.Marshal(claim{id, name})
+	if err != nil {
+		return err
+	}
+	for range 3 {
+		err := createWhole(path, text)
+		if err == nil || !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		is, old, err := s.claimed(path)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			continue
+		case err != nil:
+			return err
+		case is.Machine == id:
+			return nil
+		case !old || found.has(is):
+			return fmt.Errorf("%w: %s is being made by somebody else (machine %s)", site.ErrRefused, name, is.Machine)
+		}
+		if err := s.takeOver(path, is); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("%w: the name %s is claimed by others again and again", site.ErrRefused, name)
+}
+
+// has reports whether the machine of a claim is there, under that name.
+func (f *seen) has(c claim) bool {
+	return slices.ContainsFunc(f.machines, func(m *folder) bool { return m.ID == c.Machine && filename.Same(m.Name, c.Name) })
+}
+
+// claimed reads a claim, and whether it is old by the clock of its file system. One that was cut short is nobody's.
+func (s *Site) claimed(path string) (is claim, old bool, err error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return claim{}, false, err
+	}
+	about, err := os.Stat(path)
+	if err != nil {
+		return claim{}, false, err
+	}
+	now, err := os.CreateTemp(filepath.Dir(path), ".now-*")
+	if err != nil {
+		return claim{}, false, err
+	}
+	written, err := now.Stat()
+	_ = now.Close()
+	_ = os.Remove(now.Name())
+	if err != nil {
+		return claim{}, false, err
+	}
+	_ = json.Unmarshal(text, &is) // what cannot be read names no machine
+	return is, written.ModTime().Sub(about.ModTime()) > claimAge, nil
+}
+
+// takeOver removes a claim that was given up: whoever can make the file that says so does it, and looks again before.
+func (s *Site) takeOver(path string, was claim) error {
+	sign := path + ".given-up-" + was.Machine.String()
+	if err := createWhole(sign, nil); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			if about, failed := os.Stat(sign); failed == nil && time.Since(about.ModTime()) > claimAge {
+				_ = os.Remove(sign) // of one who did not live to do it
+			}
+			return fmt.Errorf("%w: somebody else is taking over %s", site.ErrRefused, was.Name)
+		}
+		return err
+	}
+	defer os.Remove(sign) //nolint:errcheck // it is old soon
+	is, old, err := s.claimed(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if is != was || !old {
+		return nil // whose it is now is looked at next
+	}
+	return remove(path)
+}
+
+// freeName gives up the name of a machine that is gone, unless it is another's.
+func (s *Site) freeName(name string, id uuid.UUID) error {
+	path := s.claimPath(name)
+	is, _, err := s.claimed(path)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && is.Machine != id {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return remove(path)
+}
+
+// place gives a machine that is whole its own name.
+func (s *Site) place(m *folder) error {
+	if m.placed() {
+		return nil
+	}
+	to := filepath.Join(filepath.Dir(m.dir), m.Name)
+	if is, _, err := s.claimed(s.claimPath(m.Name)); err != nil || is.Machine != m.ID {
+		return fmt.Errorf("%w: the name %s is no longer that of this machine (%w)", site.ErrRefused, m.Name, errors.Join(err, errTaken))
+	}
+	if err := m.sweep(); err != nil {
+		return err
+	}
+	if err := s.writeDescriptions(m); err != nil {
+		return err
+	}
+	if _, err := os.Lstat(to); err == nil {
+		return fmt.Errorf("%w: there is something else at %s", site.ErrRefused, to)
+	}
+	if err := rename(m.dir, to); err != nil {
+		return err
+	}
+	m.dir = to
+	s.noteAt(m.ID, to)
+	return syncFolder(filepath.Dir(to))
+}
+
+// sweep removes what was left by writes that were cut short.
+func (m *folder) sweep() error {
+	entries, err := os.ReadDir(m.dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if hidden(e.Name()) {
+			if err := removeAll(m.path(e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+var errTaken = errors.New("somebody else has taken it")
+
+// longest is the longest that is put behind the name of a machine to name a file.
+func longest() string {
+	end := ""
+	for _, f := range formats.Names() {
+		if len(f) > len(end) {
+			end = f
+		}
+	}
+	return "-data99." + end
+}
