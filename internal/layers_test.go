@@ -14,7 +14,7 @@ import (
 
 // house lists the layers from the top down; an arrow (an import) may only run
 // down. docs/architecture.md says what each is for.
-var house = []string{"cmd", "internal/cli", "internal/request", "internal/template", "internal/handover", "internal/mint", "internal/pools", "internal/plan", "internal/sites", "internal/around", "internal/runlog", "internal/vault",
+var house = []string{"cmd", "internal/cli", "internal/request", "internal/handout", "internal/template", "internal/handover", "internal/mint", "internal/pools", "internal/plan", "internal/sites", "internal/around", "internal/runlog", "internal/vault",
 	"internal/input", "internal/mailbox", "internal/callhome", "internal/run", "internal/ledger", "internal/site/gateway", "internal/site/libvirt", "internal/site/folder", "internal/site", "internal/enrol", "internal/announce", "internal/library", "internal/pinned", "internal/sandbox", "internal/output", "internal/report", "internal/layout", "internal/probe", "internal/fastdir", "internal/ova", "internal/diskfile", "internal/core"}
 
 // outside is what no package of the core may import: files, networks, clocks

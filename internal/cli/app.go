@@ -178,7 +178,7 @@ func (a *App) command() *cli.Command {
 		Commands: []*cli.Command{
 			a.demoCommand(), a.newCommand(), a.checkCommand(), a.proofCommand(), a.mintCommand(), a.listCommand(),
 			a.showCommand(), a.verifyCommand(), a.remakeCommand(), a.acceptCommand(), a.powerCommand(), a.checkpointCommand(), a.renameCommand(), a.retireCommand(), a.sweepCommand(), a.extendCommand(), a.intakeCommand(), a.requestCommand(), a.quotaCommand(), a.surveyCommand(), a.templateCommand(), a.libraryCommand(), a.consoleCommand(), a.runsCommand(), a.ledgerCommand(),
-			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.outboxCommand(), a.findCommand(), a.packCommand(), a.unpackCommand(), a.diskCommand(), a.exportCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(), a.completionCommand(), a.manualCommand(),
+			a.reportCommand(), a.poolCommand(), a.historyCommand(), a.outboxCommand(), a.findCommand(), a.packCommand(), a.unpackCommand(), a.diskCommand(), a.exportCommand(), a.handoutCommand(), a.setupCommand(), a.secretCommand(), a.sandboxCommand(), a.completionCommand(), a.manualCommand(),
 			{Name: "help", Usage: "explain a command", ArgsUsage: "[COMMAND...]", Action: help},
 		},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {

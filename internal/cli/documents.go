@@ -10,6 +10,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/seal"
 	"mintbatch/internal/diskfile"
+	"mintbatch/internal/handout"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/template"
 	"mintbatch/internal/vault"
@@ -43,6 +44,13 @@ type (
 	findJSON struct {
 		Schema string       `json:"schema"`
 		Found  []mint.Found `json:"found"`
+	}
+	handoutJSON struct {
+		Schema   string            `json:"schema"`
+		Folder   string            `json:"folder"`
+		Machines []handout.Machine `json:"machines"`
+		Copied   int               `json:"copied_files"`
+		Size     machine.Size      `json:"copied"`
 	}
 	historyJSON struct {
 		Schema string      `json:"schema"`

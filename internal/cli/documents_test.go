@@ -20,7 +20,7 @@ var update = flag.Bool("update", false, "write docs/schemas anew")
 
 // documents are all that --json prints, by their names.
 var documents = map[string]any{
-	"accept": acceptJSON{}, "answers": answersJSON{}, "check": checkJSON{}, "checkpoints": checkpointsJSON{}, "credentials": credentialsJSON{}, "find": findJSON{}, "history": historyJSON{},
+	"accept": acceptJSON{}, "answers": answersJSON{}, "check": checkJSON{}, "checkpoints": checkpointsJSON{}, "credentials": credentialsJSON{}, "find": findJSON{}, "handout-done": handoutJSON{}, "history": historyJSON{},
 	"ledger-check": ledgerCheckJSON{}, "list": entriesJSON{}, "list-at": listAtJSON{}, "mint": mintJSON{}, "pools": poolsJSON{}, "proof": proofJSON{}, "rebuild": rebuildJSON{},
 	"quota": quotaJSON{}, "request": requestJSON{}, "requests": requestsJSON{}, "run": runShowJSON{}, "runs": runsJSON{}, "secrets": secretsJSON{}, "show": entriesJSON{}, "site-check": siteCheckJSON{}, "survey": surveyJSON{}, "sweep": sweepJSON{},
 	"disk": diskJSON{}, "disk-check": diskCheckJSON{}, "inspect": inspectJSON{}, "template": templateJSON{}, "library": libraryJSON{}, "outbox": outboxJSON{}, "shared": sharedJSON{}, "seal": sealJSON{}, "templates": templatesJSON{}, "verify": verifyJSON{}, "why": whyJSON{},
@@ -43,7 +43,7 @@ func asText(t reflect.Type) *jsonschema.Schema {
 func TestSchemasOfDocuments(t *testing.T) {
 	dir := "../../docs/schemas"
 	gathered := jsonschema.Reflector{}
-	for _, of := range []string{"mint", "core", "cli", "pools", "plan", "vault", "diskfile"} {
+	for _, of := range []string{"mint", "core", "cli", "pools", "plan", "vault", "diskfile", "handout"} {
 		require.NoError(t, gathered.AddGoComments("mintbatch/internal/"+of, "../"+of))
 	}
 	comments := map[string]string{}

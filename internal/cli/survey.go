@@ -118,19 +118,8 @@ func hostsWith(v mint.SiteView, network string) string {
 	return strings.Join(names, " ")
 }
 
-// rough writes a size with three digits, for reading and not for writing down.
-func rough(s machine.Size) string {
-	units := []string{"B", "KiB", "MiB", "GiB", "TiB", "PiB"}
-	n, i := float64(s), 0
-	for ; (n >= 1000 || n <= -1000) && i < len(units)-1; i++ {
-		n /= 1024
-	}
-	digits := 0
-	if i > 0 && n < 100 && n > -100 {
-		digits = 1
-	}
-	return strings.TrimSuffix(fmt.Sprintf("%.*f", digits, n), ".0") + units[i]
-}
+// rough writes a size for people.
+func rough(s machine.Size) string { return s.Rough() }
 
 // some is rough, and nothing for none.
 func some(s machine.Size) string {

@@ -98,6 +98,21 @@ type Inspector interface {
 	Faults(ctx context.Context, id uuid.UUID) ([]string, error)
 }
 
+// Portable is a site whose machines are files that may be carried elsewhere.
+type Portable interface {
+	// Files lists the files of a machine that is whole, and those that it depends on.
+	Files(ctx context.Context, id uuid.UUID) ([]PortableFile, error)
+}
+
+// PortableFile is a file of a machine.
+type PortableFile struct {
+	Path string
+	// Name is where it is in the folder of the site, with / between folders. The files of a machine need each other there.
+	Name string
+	// Base is set of what other machines may need as well.
+	Base bool
+}
+
 // Runner is a site that can let a guest run a script.
 type Runner interface {
 	// RunScript starts a script as the guest's administrator, by its agent, and does not wait for its end. The

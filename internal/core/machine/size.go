@@ -137,3 +137,17 @@ func (s *Size) UnmarshalText(b []byte) error {
 	*s = v
 	return err
 }
+
+// Rough writes a size for people: three digits, in the unit in which it is short.
+func (s Size) Rough() string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB", "PiB"}
+	n, i := float64(s), 0
+	for ; (n >= 1000 || n <= -1000) && i < len(units)-1; i++ {
+		n /= 1024
+	}
+	digits := 0
+	if i > 0 && n < 100 && n > -100 {
+		digits = 1
+	}
+	return strings.TrimSuffix(fmt.Sprintf("%.*f", digits, n), ".0") + units[i]
+}

@@ -153,13 +153,13 @@ func (s *Site) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (co
 	})
 }
 
-// Power implements site.Site: whoever starts the machine finds it by its name from now on.
+// Power implements site.Site: whoever starts the machine finds it by its name from now on, with descriptions that are as they should be.
 func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (contract.Task, error) {
 	return s.change(ctx, id, func(_ context.Context, m *folder) error {
-		if power == machine.On {
+		if power == machine.On && !m.placed() {
 			return s.place(m)
 		}
-		return nil
+		return s.describeAgain(m)
 	})
 }
 

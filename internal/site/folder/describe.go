@@ -139,11 +139,11 @@ func (s *Site) describedAs(m *folder) string {
 		is, err := os.ReadFile(m.path(m.Name + d.ending))
 		switch {
 		case errors.Is(err, os.ErrNotExist):
-			return fmt.Sprintf("its description %s%s is missing", m.Name, d.ending)
+			return fmt.Sprintf("its description %s%s is missing; `mintbatch power off %s` writes it anew", m.Name, d.ending, m.Name)
 		case err != nil:
 			return fmt.Sprintf("its description cannot be read: %s", err)
 		case !bytes.Equal(is, d.write(m)):
-			return fmt.Sprintf("its description %s%s was changed", m.Name, d.ending)
+			return fmt.Sprintf("its description %s%s was changed; `mintbatch power off %s` writes it anew", m.Name, d.ending, m.Name)
 		}
 	}
 	return ""

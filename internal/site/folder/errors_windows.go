@@ -20,13 +20,3 @@ func isGone(err error) bool {
 func isUnsupported(err error) bool {
 	return errors.Is(err, windows.ERROR_ACCESS_DENIED) || errors.Is(err, windows.ERROR_INVALID_HANDLE)
 }
-
-func room(path string) (capacity, free int64, err error) {
-	name, err := windows.UTF16PtrFromString(path)
-	if err != nil {
-		return 0, 0, err
-	}
-	var available, total, all uint64
-	err = windows.GetDiskFreeSpaceEx(name, &available, &total, &all)
-	return int64(total), int64(available), err
-}

@@ -5,11 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/diskfile"
+	"mintbatch/internal/site"
 )
 
 // Faults implements site.Inspector.
@@ -53,4 +56,54 @@ func (s *Site) Faults(_ context.Context, id uuid.UUID) (faults []string, err err
 		add("%s", described)
 	}
 	return faults, nil
+}
+
+// Files implements site.Portable.
+func (s *Site) Files(ctx context.Context, id uuid.UUID) (all []site.PortableFile, err error) {
+	m, err := s.find(id)
+	if err != nil {
+		return nil, err
+	}
+	if !m.placed() || m.Kept {
+		return nil, refused("%s is not made", m.Name)
+	}
+	faults, err := s.Faults(ctx, id)
+	if err == nil && len(faults) > 0 {
+		err = refused("%s", strings.Join(faults, "; "))
+	}
+	if err != nil {
+		return nil, err
+	}
+	add := func(path string, base bool) error {
+		rel, err := filepath.Rel(s.Path, path)
+		if err != nil || strings.HasPrefix(rel, "..") {
+			return refused("%s needs %s, which is not in %s", m.Name, path, s.Path)
+		}
+		all = append(all, site.PortableFile{Path: path, Name: filepath.ToSlash(rel), Base: base})
+		return nil
+	}
+	if m.Parent != nil { // and what that depends on
+		d, err := diskfile.Open(m.parentFile(), "")
+		if err != nil {
+			return nil, err
+		}
+		defer d.Close()
+		for _, path := range d.Paths {
+			if err := add(path, true); err != nil {
+				return nil, err
+			}
+		}
+	}
+	entries, err := os.ReadDir(m.dir)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		if e.Type().IsRegular() && !hidden(e.Name()) {
+			if err := add(m.path(e.Name()), false); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return all, nil
 }

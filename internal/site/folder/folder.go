@@ -60,6 +60,7 @@ var (
 	_ site.DiskReader    = (*Site)(nil)
 	_ site.TemplateMaker = (*Site)(nil)
 	_ site.Inspector     = (*Site)(nil)
+	_ site.Portable      = (*Site)(nil)
 )
 
 // New returns a site; nothing is read yet.

@@ -46,7 +46,7 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 		return err
 	}
 	for _, m := range found.machines {
-		if m.ID != id && !m.Kept && filename.Same(m.Name, name) {
+		if m.ID != id && !m.Kept && filename.Same(m.Name, name) && s.stillThere(m) {
 			return fmt.Errorf("%w: %s is the name of another machine, in %s", site.ErrRefused, name, m.dir)
 		}
 	}
@@ -84,6 +84,12 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 		}
 	}
 	return fmt.Errorf("%w: the name %s is claimed by others again and again", site.ErrRefused, name)
+}
+
+// stillThere reports whether a machine is where it was a moment ago.
+func (s *Site) stillThere(m *folder) bool {
+	is, err := read(m.dir)
+	return err == nil && is.ID == m.ID && is.Name == m.Name && !is.Kept
 }
 
 // has reports whether the machine of a claim is there, under that name.

@@ -164,7 +164,7 @@ func (s *Site) Survey(context.Context) (*contract.Survey, error) {
 	}
 	answer := &contract.Survey{Hosts: []contract.Host{}, Networks: s.Networks, Folders: found.folders, Templates: []contract.Template{}, Machines: []contract.Machine{}, SideBySide: true}
 	store := contract.Store{Name: Store, Kind: "folder"}
-	capacity, free, err := room(s.Path)
+	capacity, free, err := diskfile.Room(s.Path)
 	if err != nil {
 		return nil, explain(err)
 	}

@@ -1,11 +1,11 @@
 //go:build linux || darwin
 
-package folder
+package diskfile
 
 import "golang.org/x/sys/unix"
 
-// room is how large a file system is, and how much of it is free.
-func room(path string) (capacity, free int64, err error) {
+// Room is how large a file system is, and how much of it is free.
+func Room(path string) (capacity, free int64, err error) {
 	var s unix.Statfs_t
 	if err := unix.Statfs(path, &s); err != nil {
 		return 0, 0, err
