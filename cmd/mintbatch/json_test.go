@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -75,6 +76,15 @@ func TestDocumentsFollowTheirSchemas(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "machines.csv")))
 	write(t, dir, "machines.csv", "machine,site,preset,address\nbms-tide-03,quay,tide-gauge,pool\n")
 	all()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "class/templates"), 0o700))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "usb"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "raw"), make([]byte, 1<<20), 0o600))
+	document("disk", "convert", "raw", "class/templates/deb12.vhdx")
+	document("disk", "check", "class/templates/deb12.vhdx")
+	write(t, dir, "class.yaml", fmt.Sprintf(folderSetup, "class"))
+	write(t, dir, "class.csv", "machine\nbms-desk-1\n")
+	document("mint", "--yes", "--setup", "class.yaml")
+	document("handout", "usb", "--setup", "class.yaml")
 	for name := range schemas {
 		assert.True(t, seen[name], "no document %s was seen", name)
 	}

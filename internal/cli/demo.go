@@ -41,6 +41,8 @@ var demoLines = []struct {
 	{"The tide desk puts a sheet into the folder for requests.", func(dir string) error { return handover.DemoRequest(dir, false) }, []string{"intake", "--once"}},
 	{"What is wrong is beside it, by cell. The tide desk mends it and sends it again.", func(dir string) error { return handover.DemoRequest(dir, true) }, []string{"intake", "--once"}},
 	{line: []string{"request", "approve", "--yes"}}, {line: []string{"intake", "--once"}}, {line: []string{"quota"}},
+	{"The classroom has desktop hypervisors without any interface: its machines are folders.", func(dir string) error { return handover.DemoClassroom(context.Background(), dir) }, []string{"mint", "--yes", "--setup", "classroom.yaml"}},
+	{line: []string{"template", "list", "--setup", "classroom.yaml"}}, {line: []string{"handout", "stick", "bms-desk-0[1-3]", "--setup", "classroom.yaml"}},
 }
 
 func (a *App) demo(ctx context.Context, c *cli.Command) error {

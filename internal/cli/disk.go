@@ -51,7 +51,7 @@ func (a *App) diskCheckCommand() *cli.Command {
 		Usage:     "look for damage in the tables of an image and of those that it depends on",
 		ArgsUsage: "FILE",
 		Description: "Checksums, places that are used twice or lie behind the end, reference counts, and that each parent is the one that its\n" +
-			"child was made of. The content of the disk is not looked at. Exit code 4 if there is damage.\n\n" +
+			"child was made of. The content of the disk is not looked at. Exit status 1 if there is damage.\n\n" +
 			"   mintbatch disk check spring.vhdx",
 		Flags:  []cli.Flag{sourceFormat()},
 		Action: a.diskCheck,
@@ -137,7 +137,7 @@ func (a *App) diskCheck(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		err = a.document(diskCheckJSON{"mintbatch/disk-check/1", d.Paths, slices.Concat([]diskfile.Damage{}, found)})
+		err = a.document(diskCheckJSON{"mintbatch/disk-check/1", d.Paths, append([]diskfile.Damage{}, found...)})
 	} else {
 		for _, one := range found {
 			what := "damage"

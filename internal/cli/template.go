@@ -66,13 +66,13 @@ func (a *App) templateList(ctx context.Context, c *cli.Command) error {
 	return a.templates(ctx, c, func(views []mint.TemplateView) {
 		var cells [][]string
 		for _, v := range views {
-			line := []string{visible(v.Name), v.Site, visible(v.Host), visible(v.Store), v.Format, some(v.Disk), some(v.Used), string(v.Firmware), few(v.Machines), "", made(v), templateNote(p, v)}
+			line := []string{visible(v.Name), v.Site, visible(v.Host), visible(v.Store), v.Format, some(v.Disk), some(v.Used), string(v.Firmware), few(v.Machines), "", some(v.Saved), made(v), templateNote(p, v)}
 			if v.Linked != nil {
 				line[9] = fmt.Sprint(*v.Linked)
 			}
 			cells = append(cells, line)
 		}
-		rows(a.Stdout, p, []string{"template", "site", "host", "store", "format", "size", "used", "firmware", "machines", "linked", "made", "note"}, cells)
+		rows(a.Stdout, p, []string{"template", "site", "host", "store", "format", "size", "used", "firmware", "machines", "linked", "saved", "made", "note"}, cells)
 	})
 }
 
@@ -138,6 +138,7 @@ func (a *App) templateShow(ctx context.Context, c *cli.Command) error {
 				line("linked clones", fmt.Sprint(*v.Linked))
 			}
 			line("machines", few(v.Machines))
+			line("saved", some(v.Saved))
 			if is := v.Version; is != nil {
 				line("made", is.Made.Local().Format(time.DateTime)+" by "+visible(is.By))
 				line("from", visible(is.From))

@@ -1,6 +1,8 @@
 package handover
 
 import (
+	"bytes"
+	"context"
 	_ "embed"
 	"errors"
 	"fmt"
@@ -10,6 +12,12 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
+	"mintbatch/internal/core/image"
+	"mintbatch/internal/core/image/formats"
+	"mintbatch/internal/diskfile"
+	"mintbatch/internal/sandbox"
 	"mintbatch/internal/vault"
 )
 
@@ -21,6 +29,12 @@ var demoSheet string
 
 //go:embed demo/requests.yaml
 var demoRequests string
+
+//go:embed demo/classroom.yaml
+var classroomSetup []byte
+
+//go:embed demo/classroom.csv
+var classroomSheet []byte
 
 //go:embed demo/faulty.csv
 var faultyRequest []byte
@@ -37,6 +51,23 @@ func DemoRequest(dir string, mended bool) error {
 	path := filepath.Join(dir, "requests", "gauges.csv")
 	before := time.Now().Add(-time.Minute) // it was finished a while ago
 	return errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, content, 0o600), os.Chtimes(path, before, before))
+}
+
+// DemoClassroom lays out a site of the demo that is a folder, with a template in it, and a folder that stands for a stick.
+func DemoClassroom(ctx context.Context, dir string) error {
+	content, err := sandbox.CleanDisk()
+	if err != nil {
+		return err
+	}
+	templates := filepath.Join(dir, "classroom", "templates")
+	err = errors.Join(os.MkdirAll(templates, 0o700), os.MkdirAll(filepath.Join(dir, "stick"), 0o700),
+		os.WriteFile(filepath.Join(dir, "classroom.yaml"), classroomSetup, 0o600), os.WriteFile(filepath.Join(dir, "classroom.csv"), classroomSheet, 0o600))
+	if err != nil {
+		return err
+	}
+	vhdx, _ := formats.ByEnding(".vhdx")
+	disk := image.Chain{image.Raw{ReaderAt: bytes.NewReader(content), Size: int64(len(content))}}
+	return diskfile.Write(ctx, filepath.Join(templates, "deb12-base.vhdx"), vhdx, image.Order{Identity: uuid.NewSHA1(uuid.NameSpaceURL, content)}, disk, nil, nil)
 }
 
 // Demo is what the demo's setup must contain.

@@ -28,6 +28,8 @@ type TemplateView struct {
 	Newest bool `json:"newest,omitempty"`
 	// Machines counts those of the ledger that were made of it.
 	Machines int `json:"machines"`
+	// Saved is what the linked clones of it at the site take less than full ones.
+	Saved machine.Size `json:"saved,omitempty"`
 	contract.Template
 }
 
@@ -106,6 +108,12 @@ func (d *Desk) templatesOf(site string, answer *contract.Survey, known []ledger.
 			made[k.Spec.Clone.Template]++
 		}
 	}
+	saved := map[string]machine.Size{}
+	for _, m := range answer.Machines {
+		if m.Mark != nil && m.Mark.Spec != nil {
+			saved[m.Mark.Spec.Clone.Template] += m.Saved
+		}
+	}
 	named := map[string][]string{} // what the setup calls them
 	for _, name := range setup.Names(d.Setup.Templates) {
 		source := d.Setup.TemplateSource(name)
@@ -117,7 +125,7 @@ func (d *Desk) templatesOf(site string, answer *contract.Survey, known []ledger.
 		switch {
 		case named[t.Name] != nil:
 			for _, name := range named[t.Name] {
-				all = append(all, TemplateView{Name: name, Site: site, There: true, Machines: made[t.Name], Template: t})
+				all = append(all, TemplateView{Name: name, Site: site, There: true, Machines: made[t.Name], Saved: saved[t.Name], Template: t})
 			}
 		case is && (named[v.Template] != nil || t.Version != nil):
 			names := named[v.Template]
@@ -126,7 +134,7 @@ func (d *Desk) templatesOf(site string, answer *contract.Survey, known []ledger.
 			}
 			for _, name := range names {
 				name := machine.Version{Template: name, Number: v.Number}
-				all = append(all, TemplateView{Name: name.String(), Site: site, There: true, Newest: newest[v.Template] == v.Number, Machines: made[t.Name], Template: t})
+				all = append(all, TemplateView{Name: name.String(), Site: site, There: true, Newest: newest[v.Template] == v.Number, Machines: made[t.Name], Saved: saved[t.Name], Template: t})
 			}
 		}
 	}

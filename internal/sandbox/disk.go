@@ -40,6 +40,9 @@ func unpacked(disk []byte) func() ([]byte, error) {
 	})
 }
 
+// CleanDisk is the disk of a template from which all was cleaned that clones should not get.
+func CleanDisk() ([]byte, error) { return unpackedClean() }
+
 // disk answers with the disk of a template or machine.
 func (s *Sandbox) templateDisk(c *call) (any, error) {
 	s.mu.Lock()

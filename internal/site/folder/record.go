@@ -124,15 +124,6 @@ func read(dir string) (*folder, error) {
 // placed reports whether the machine has its own name, by which its user finds it.
 func (m *folder) placed() bool { return !strings.HasPrefix(filepath.Base(m.dir), prefix) }
 
-// grouped is the folder of the site in which the machine is.
-func (s *Site) grouped(dir string) string {
-	rel, err := filepath.Rel(s.Path, filepath.Dir(dir))
-	if err != nil || rel == "." {
-		return ""
-	}
-	return filepath.ToSlash(rel)
-}
-
 func (m *folder) keptError() error {
 	return fmt.Errorf("%w: its disks were kept and are never deleted: %s", site.ErrRefused, m.dir)
 }
