@@ -184,6 +184,9 @@ func (s *Setup) checkFolder(name string, site Site, bad report) {
 			bad(fmt.Sprintf("site %s is a folder and needs %s", name, key.name), "write for example path: /media/classroom and format: vhdx", "sites", name)
 		}
 	}
+	if is && string(site.Format) == "vhdx" && slices.Contains(site.Describe, "libvirt") {
+		bad(fmt.Sprintf("site %s: libvirt has no disks of the format vhdx", name), "write describe: [ovf], or another format", "sites", name, "describe")
+	}
 	if is && (!site.URL.IsZero() || len(site.Hosts) > 0) {
 		bad(fmt.Sprintf("site %s is a folder and cannot have a url or hosts", name), "write path: instead", "sites", name)
 	}

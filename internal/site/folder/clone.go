@@ -51,7 +51,7 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 	if err := s.claimName(o.Name, o.Identity); err != nil {
 		return err
 	}
-	m := &folder{record: record{ID: o.Identity, Name: o.Name, Mark: o.Mark, Format: s.Format, Firmware: o.Firmware, Cards: o.Adapters}, dir: filepath.Join(group, prefix+o.Identity.String())}
+	m := &folder{record: record{ID: o.Identity, Name: o.Name, Mark: o.Mark, Format: s.Format, Firmware: o.Firmware, Hardware: o.Hardware, Cards: o.Adapters}, dir: filepath.Join(group, prefix+o.Identity.String())}
 	if err := removeAll(m.dir); err != nil { // begun, and not marked
 		return err
 	}

@@ -110,8 +110,23 @@ func libvirtOf(m *folder) []byte {
 	if m.Firmware == machine.UEFI {
 		firmware = " firmware='efi'"
 	}
-	fmt.Fprintf(&b, "<domain type='kvm'>\n  <name>%s</name>\n  <uuid>%s</uuid>\n", text(m.Name), m.ID)
-	fmt.Fprintf(&b, "  <memory unit='KiB'>%d</memory>\n  <vcpu>%d</vcpu>\n  <os%s>\n    <type>hvm</type>\n    <boot dev='hd'/>\n  </os>\n", int64(cmp.Or(m.Memory, usualMemory))>>10, cmp.Or(m.CPUs, usualCPUs), firmware)
+	hardware := machine.Hardware{}
+	if m.Hardware != nil {
+		hardware = *m.Hardware
+	}
+	board := ""
+	for _, a := range [][2]string{{"arch", hardware.Arch}, {"machine", hardware.Board}} {
+		if a[1] != "" {
+			board += fmt.Sprintf(" %s='%s'", a[0], text(a[1]))
+		}
+	}
+	fmt.Fprintf(&b, "<domain type='%s'>\n  <name>%s</name>\n  <uuid>%s</uuid>\n", cmp.Or(hardware.Emulator, "kvm"), text(m.Name), m.ID)
+	fmt.Fprintf(&b, "  <memory unit='KiB'>%d</memory>\n  <vcpu>%d</vcpu>\n  <os%s>\n    <type%s>hvm</type>\n    <boot dev='hd'/>\n  </os>\n", int64(cmp.Or(m.Memory, usualMemory))>>10, cmp.Or(m.CPUs, usualCPUs), firmware, board)
+	if cpu := hardware.CPU; slices.Contains([]string{"host-model", "host-passthrough", "maximum"}, cpu) {
+		fmt.Fprintf(&b, "  <cpu mode='%s'/>\n", cpu)
+	} else if cpu != "" {
+		fmt.Fprintf(&b, "  <cpu mode='custom'>\n    <model>%s</model>\n  </cpu>\n", text(cpu))
+	}
 	b.WriteString("  <features>\n    <acpi/>\n    <apic/>\n  </features>\n  <devices>\n")
 	for n := range m.sizes() {
 		fmt.Fprintf(&b, "    <disk type='file' device='disk'>\n      <driver name='qemu' type='%s'/>\n      <source file='%s'/>\n      <target dev='vd%c' bus='virtio'/>\n    </disk>\n", cmp.Or(drivers[m.Format], m.Format), at(m.diskName(n)), 'a'+rune(n%26))

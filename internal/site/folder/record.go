@@ -35,7 +35,9 @@ type record struct {
 
 	machine.Shape
 	Firmware machine.Firmware `json:"firmware,omitempty"`
-	Cards    []machine.Card   `json:"cards,omitempty"`
+	// Hardware is what the setup says of the machine around the disks.
+	Hardware *machine.Hardware `json:"hardware,omitempty"`
+	Cards    []machine.Card    `json:"cards,omitempty"`
 	Format   string           `json:"format"`
 	// Parent is what a linked clone depends on.
 	Parent *parent `json:"parent,omitempty"`
