@@ -1,11 +1,11 @@
 package diskfile
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -93,82 +93,37 @@ func (e empty) ReadAt(p []byte, _ int64) (int, error) { clear(p); return len(p),
 // Empty is a disk of a size that nothing was written to.
 func Empty(size int64) image.Chain { return image.Chain{empty(size)} }
 
-var zeros [1 << 16]byte
-
 // Copy copies a file to one that is not there yet: as another name for the same blocks where the file system can do that, else
-// without what was never written.
-func Copy(ctx context.Context, to, from string, done func(at int64)) (err error) {
+// without what was never written, or is zeros.
+func Copy(ctx context.Context, to, from string, done func(at int64)) error {
+	if err := clone(to, from); err == nil || errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	d, err := Open(from, formats.Raw)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	raw, _ := formats.Of(formats.Raw)
+	return Write(ctx, to, raw, image.Order{}, d.Chain, nil, done)
+}
+
+// clone makes a file of the same blocks as another.
+func clone(to, from string) error {
 	source, err := os.Open(from)
 	if err != nil {
 		return err
 	}
 	defer source.Close() //nolint:errcheck // it was only read
-	about, err := source.Stat()
-	if err != nil {
-		return err
-	}
 	target, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err = errors.Join(err, target.Close()); err != nil {
-			_ = os.Remove(to)
-		}
-	}()
-	if share(target, source) == nil {
-		return target.Sync()
+	if err = share(target, source); err == nil {
+		err = target.Sync()
 	}
-	if err := target.Truncate(about.Size()); err != nil {
-		return err
+	if err = errors.Join(err, target.Close()); err != nil {
+		_ = os.Remove(to)
 	}
-	for at := int64(0); at < about.Size(); {
-		hole, length, err := holeIn(source, about.Size(), at)
-		if err != nil {
-			return err
-		}
-		if length = min(length, about.Size()-at); !hole {
-			if err := copyPart(ctx, target, source, at, length, done); err != nil {
-				return err
-			}
-		}
-		at += length
-	}
-	return target.Sync()
-}
-
-const part = 8 << 20
-
-// copyPart copies a part of a file, without blocks of zeros.
-func copyPart(ctx context.Context, to, from *os.File, at, length int64, done func(at int64)) error {
-	buffer := make([]byte, min(part, length))
-	for end := at + length; at < end; {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		content := buffer[:min(int64(len(buffer)), end-at)]
-		if n, err := from.ReadAt(content, at); n < len(content) {
-			return err
-		}
-		for begin := 0; begin < len(content); { // what is not zeros is written in one go
-			next := begin
-			for next < len(content) {
-				block := content[next:min(next+len(zeros), len(content))]
-				if bytes.Equal(block, zeros[:len(block)]) {
-					break
-				}
-				next += len(block)
-			}
-			if next > begin {
-				if _, err := to.WriteAt(content[begin:next], at+int64(begin)); err != nil {
-					return err
-				}
-			}
-			begin = next + len(zeros)
-		}
-		if at += int64(len(content)); done != nil {
-			done(at)
-		}
-	}
-	return nil
+	return err
 }

@@ -38,7 +38,7 @@ type record struct {
 	// Hardware is what the setup says of the machine around the disks.
 	Hardware *machine.Hardware `json:"hardware,omitempty"`
 	Cards    []machine.Card    `json:"cards,omitempty"`
-	Format   string           `json:"format"`
+	Format   string            `json:"format"`
 	// Parent is what a linked clone depends on.
 	Parent *parent `json:"parent,omitempty"`
 	// Identity is that of the system disk, by which children would know it.
