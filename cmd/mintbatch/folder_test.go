@@ -109,3 +109,53 @@ func TestOperatorsOfOneFolder(t *testing.T) {
 		}
 	}
 }
+
+// In a folder that is full, not to be written to, or gone, what fails is told, nothing is lost, and the same command goes on once that is over.
+func TestFolderOnAFullDisk(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("a small disk is mounted by root")
+	}
+	dir := t.TempDir()
+	class := filepath.Join(dir, "class")
+	require.NoError(t, os.Mkdir(class, 0o700))
+	mount := func(args ...string) {
+		out, err := command(t, dir, "mount", append(args, class)...)
+		require.NoError(t, err, out)
+	}
+	mount("-t", "tmpfs", "-o", "size=24m", "tmpfs")
+	t.Cleanup(func() { _ = exec.Command("umount", "-l", class).Run() })
+	write(t, dir, "a.yaml", strings.Replace(fmt.Sprintf(folderSetup, "a"), "clone: linked", "clone: full", 1))
+	write(t, dir, "a.csv", "machine\nbms-pc-[1-3]\n")
+	for _, line := range []string{"mkdir class/templates", "head -c 4M /dev/urandom >raw", "mintbatch disk convert raw class/templates/deb12.vhdx", "head -c 11M /dev/zero >class/filler"} {
+		said, err := command(t, dir, "sh", "-c", line)
+		require.NoError(t, err, said)
+	}
+	mint := func() (string, error) { return command(t, dir, "mintbatch", "mint", "--yes", "--setup", "a.yaml") }
+	said, err := mint()
+	require.Error(t, err)
+	assert.Contains(t, said, "no space left on device")
+	require.NoError(t, os.Remove(filepath.Join(class, "filler")))
+	mount("-o", "remount,ro")
+	said, err = mint()
+	require.Error(t, err)
+	assert.Contains(t, said, "read-only file system")
+	mount("-o", "remount,rw")
+	require.NoError(t, exec.Command("umount", "-l", class).Run())
+	require.NoError(t, os.Remove(class))
+	said, err = mint() // the stick was pulled
+	require.Error(t, err)
+	assert.Contains(t, said, "site classroom: the site cannot be reached")
+	require.NoError(t, os.Mkdir(class, 0o700))
+	mount("-t", "tmpfs", "-o", "size=64m", "tmpfs") // another one, without anything of it: nothing is believed deleted and made again
+	for _, line := range []string{"mkdir class/templates", "mintbatch disk convert raw class/templates/deb12.vhdx"} {
+		said, err := command(t, dir, "sh", "-c", line)
+		require.NoError(t, err, said)
+	}
+	said, err = mint()
+	require.Error(t, err)
+	assert.Contains(t, said, "does not list 2 of the 2 machines that were made there; its answer is not trusted")
+	said, err = command(t, dir, "mintbatch", "mint", "--yes", "--accept-missing", "--setup", "a.yaml")
+	require.NoError(t, err, said)
+	said, err = command(t, dir, "mintbatch", "verify", "--setup", "a.yaml")
+	require.NoError(t, err, said)
+}

@@ -129,7 +129,7 @@ func (a *App) doSweep(ctx context.Context, c *cli.Command, s *mint.Desk, stopped
 	case len(goes) > 0:
 		done = "shut down or retired"
 	}
-	return a.retireAll(ctx, c, s, mint.Sweeping(c.Name, mint.Works(stopped), goes, orderOf(c)), mint.SweepQuestion(len(stopped), len(goes)), done)
+	return a.retireAll(ctx, c, s, s.Sweeping(c.Name, mint.Works(stopped), goes, orderOf(c)), mint.SweepQuestion(len(stopped), len(goes)), done)
 }
 
 func (a *App) showDue(c *cli.Command, due []mint.Due, past int) {

@@ -24,9 +24,10 @@ func (a *App) verifyCommand() *cli.Command {
 		Usage:     "check that each machine is as the sheet says",
 		ArgsUsage: "[MACHINE...]",
 		Description: "Asks each machine of the sheet, through its site, for its settings: host name, addresses, login\n" +
-			"and host key. Nothing is changed. Exit status 1 if any machine is not as the sheet says.\n\n" +
+			"and host key. At a site that is a folder, looks at the files. Nothing is changed, but with --describe. Exit status 1 if any machine is not as the sheet says.\n\n" +
 			"   mintbatch verify\n   mintbatch verify 'bms-tide-*' --json",
 		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "describe", Usage: "of sites that are folders: write descriptions anew first that are missing or were changed"},
 			&cli.StringFlag{Name: "junit", Usage: "also write the results to `FILE` as JUnit XML"},
 			forceFlag(overFiles),
 			eachFlag(),
@@ -43,6 +44,11 @@ func (a *App) verify(ctx context.Context, c *cli.Command) error {
 	defer s.Close()
 	if path := c.String("junit"); path != "" {
 		if err := s.Guard().Check(path, over(c)); err != nil {
+			return err
+		}
+	}
+	if c.Bool("describe") {
+		if err := s.Describe(ctx, c.Args().Slice()); err != nil {
 			return err
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/setup"
 	"mintbatch/internal/run"
 )
 
@@ -57,7 +58,21 @@ func (d *Desk) Powering(ctx context.Context, a PowerAct, names []string, o Order
 	t.Works, t.Refused, err = d.everyday(ctx, t.Command, names, func(k *proof.Known) bool {
 		return k.State == proof.Made && !k.Open.BeingRenamed() && (a == PowerOff || k.Open.OnlyBy("power "))
 	})
+	t.Works, t.Refused = d.powered(t.Works, t.Refused)
 	return t, err
+}
+
+// powered leaves out machines of sites where nothing starts or stops machines.
+func (d *Desk) powered(works, refused []proof.Work) (can, cannot []proof.Work) {
+	for _, w := range works {
+		if d.Setup.Sites[w.Site].Kind == setup.Folder {
+			w.Refusal = fmt.Sprintf("site %s is a folder, where only users start and stop machines", w.Site)
+			refused = append(refused, w)
+			continue
+		}
+		can = append(can, w)
+	}
+	return can, refused
 }
 
 // PowerQuestion asks before the power of machines is changed.

@@ -373,7 +373,7 @@ func (h *history) sweep(t testing.TB, f fault) error {
 			return err
 		}
 		due = slices.DeleteFunc(due, func(d mint.Due) bool { return !d.Past() || d.Power != machine.On })
-		_, err = do(ctx, s)(mint.Sweeping("sweep", mint.Works(due), nil, mint.Order{}), nil)
+		_, err = do(ctx, s)(s.Sweeping("sweep", mint.Works(due), nil, mint.Order{}), nil)
 		return err
 	})
 }

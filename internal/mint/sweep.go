@@ -100,8 +100,9 @@ func Works(due []Due) []proof.Work {
 }
 
 // Sweeping is the task of shutting some machines down and retiring others.
-func Sweeping(command string, stop, retire []proof.Work, o Order) Task {
+func (d *Desk) Sweeping(command string, stop, retire []proof.Work, o Order) Task {
 	t := Task{Command: command, Order: o}
+	stop, t.Refused = d.powered(stop, nil)
 	for _, w := range stop {
 		if w.BeingRenamed {
 			w.Refusal = "it is being renamed, which was interrupted: finish that first"

@@ -23,6 +23,26 @@ type Verdict struct {
 	Note string `json:"note,omitempty"`
 }
 
+// Describe writes descriptions of machines anew that lie beside their disks and are missing, or were changed.
+func (d *Desk) Describe(ctx context.Context, names []string) error {
+	known, err := d.Known(ctx, names)
+	if err != nil {
+		return err
+	}
+	for _, k := range known {
+		at, err := d.Sites.Site(k.Site)
+		if err != nil {
+			return err
+		}
+		if inspector, can := at.(site.Inspector); can && k.State == proof.Made {
+			if err := inspector.WriteDescriptions(ctx, k.ID(d.Ledger.ID)); err != nil {
+				return fmt.Errorf("%s: %w", k.Name, err)
+			}
+		}
+	}
+	return nil
+}
+
 // Verify asks every machine of the sheet whose name matches, through its site,
 // how it is. Nothing is changed. Strays are machines of the ledger that no row asks for.
 func (d *Desk) Verify(ctx context.Context, names []string) (verdicts []Verdict, strays []machine.Key, err error) {

@@ -96,6 +96,8 @@ type TemplateMaker interface {
 type Inspector interface {
 	// Faults says what of a machine is missing, damaged or changed; nil if nothing is.
 	Faults(ctx context.Context, id uuid.UUID) ([]string, error)
+	// WriteDescriptions writes what describes the machine anew.
+	WriteDescriptions(ctx context.Context, id uuid.UUID) error
 }
 
 // Portable is a site whose machines are files that may be carried elsewhere.

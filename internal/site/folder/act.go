@@ -153,13 +153,25 @@ func (s *Site) Record(ctx context.Context, id uuid.UUID, mark contract.Mark) (co
 	})
 }
 
-// Power implements site.Site: whoever starts the machine finds it by its name from now on, with descriptions that are as they should be.
+// WriteDescriptions implements site.Inspector.
+func (s *Site) WriteDescriptions(ctx context.Context, id uuid.UUID) error {
+	t, err := s.change(ctx, id, func(_ context.Context, m *folder) error { return s.describeAgain(m) })
+	for err == nil && !t.Settled() {
+		t, err = s.Task(ctx, t.ID)
+	}
+	if err == nil && t.State == contract.Failed {
+		err = site.Failure(t)
+	}
+	return err
+}
+
+// Power implements site.Site: whoever starts the machine finds it by its name from now on.
 func (s *Site) Power(ctx context.Context, id uuid.UUID, power machine.Power) (contract.Task, error) {
 	return s.change(ctx, id, func(_ context.Context, m *folder) error {
-		if power == machine.On && !m.placed() {
+		if power == machine.On {
 			return s.place(m)
 		}
-		return s.describeAgain(m)
+		return nil
 	})
 }
 

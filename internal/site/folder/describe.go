@@ -154,11 +154,11 @@ func (s *Site) describedAs(m *folder) string {
 		is, err := os.ReadFile(m.path(m.Name + d.ending))
 		switch {
 		case errors.Is(err, os.ErrNotExist):
-			return fmt.Sprintf("its description %s%s is missing; `mintbatch power off %s` writes it anew", m.Name, d.ending, m.Name)
+			return fmt.Sprintf("its description %s%s is missing; `mintbatch verify --describe %s` writes it anew", m.Name, d.ending, m.Name)
 		case err != nil:
 			return fmt.Sprintf("its description cannot be read: %s", err)
 		case !bytes.Equal(is, d.write(m)):
-			return fmt.Sprintf("its description %s%s was changed; `mintbatch power off %s` writes it anew", m.Name, d.ending, m.Name)
+			return fmt.Sprintf("its description %s%s was changed; `mintbatch verify --describe %s` writes it anew", m.Name, d.ending, m.Name)
 		}
 	}
 	return ""
