@@ -45,7 +45,7 @@ func (nobody) Watch([]proof.Work) (func(run.Event), func()) {
 
 // Ended before or after each of its writes, and run again, an office has answered each request once and made its machines once.
 func TestEveryWrite(t *testing.T) {
-	every := 5
+	every := 9
 	if os.Getenv("MINTBATCH_FULL") != "" {
 		every = 1
 	}
