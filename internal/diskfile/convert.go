@@ -57,9 +57,23 @@ func PrepareConversion(c Conversion, target string) (*Converting, error) {
 			return nil, err
 		}
 	}
-	// the same source gives the same image, and two that differ do not pass for each other
-	v.order.Identity = uuid.NewSHA1(uuid.NameSpaceURL, fmt.Append(nil, "mintbatch:", filepath.Base(c.Source), ":", from.Length(), ":", from.Images[0].Identity, ":", filepath.Base(target)))
+	v.order.Identity = v.identity(filepath.Base(target))
 	return v, nil
+}
+
+// identity is that of the new image: the same for the same source, and another one once any file of that was written to, so that
+// children of the one are not taken for children of the other.
+func (v *Converting) identity(target string) uuid.UUID {
+	of := fmt.Append(nil, "mintbatch:", target)
+	for n, path := range v.Paths {
+		of = fmt.Append(of, ":", filepath.Base(path), ":", v.Images[n].Identity)
+	}
+	for _, f := range v.files {
+		if about, err := f.Stat(); err == nil {
+			of = fmt.Append(of, ":", about.Size(), ":", about.ModTime().UnixNano())
+		}
+	}
+	return uuid.NewSHA1(uuid.NameSpaceURL, of)
 }
 
 // sound is an error if any image of the chain has damage by which data may be wrong.

@@ -86,7 +86,7 @@ func (g Guard) keeps(path string, info fs.FileInfo) string {
 			own = filepath.Join(folder, filepath.Base(own))
 		}
 		if is, err := os.Stat(own); own == path || err == nil && info != nil && os.SameFile(is, info) {
-			return "it is an input of mintbatch (setup, sheet, ledger or key) and is never replaced"
+			return "it is an input (setup, sheet, ledger, key or disk image) and is never replaced"
 		}
 	}
 	for _, kept := range g.Folders {

@@ -25,6 +25,7 @@ import (
 	"mintbatch/internal/core/media"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/seal"
+	"mintbatch/internal/core/setup"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
@@ -124,6 +125,9 @@ func PrepareSeal(ctx context.Context, d *mint.Desk, o SealOrder) (*Sealing, erro
 	reader, can := at.(site.DiskReader)
 	if !can {
 		return nil, refuse("site %s: this kind of site cannot read disks", where)
+	}
+	if d.Setup.Sites[where].Kind == setup.Folder {
+		return nil, refuse("site %s is a folder, where nothing starts the copy that would be cleaned; clean the master by hand, and make a template of its disk with `mintbatch template make`", where)
 	}
 	survey, newest, err := versionsAt(ctx, d, where, o.Name)
 	if err != nil {
