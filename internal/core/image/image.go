@@ -34,6 +34,8 @@ const (
 	Dynamic Variant = "dynamic" // what was written
 	Child   Variant = "child"   // what differs from a parent
 	Stream  Variant = "stream"  // what was written, compressed, to be read from its beginning to its end
+	Packed  Variant = "packed"  // what was written, compressed by deflate
+	Zstd    Variant = "zstd"    // what was written, compressed by zstd
 )
 
 // Image is an image that was opened: what it says of itself, and its own part of the disk.

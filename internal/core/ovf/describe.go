@@ -114,6 +114,7 @@ func (m *Machine) hardware(line func(format string, args ...any)) {
 	line(`        <vssd:ElementName>Virtual hardware</vssd:ElementName>`)
 	line(`        <vssd:InstanceID>0</vssd:InstanceID>`)
 	line(`        <vssd:VirtualSystemIdentifier>%s</vssd:VirtualSystemIdentifier>`, m.Name)
+	// a type that is not known to an importer is refused by some of them
 	line(`        <vssd:VirtualSystemType>vmx-13 virtualbox-2.2</vssd:VirtualSystemType>`)
 	line(`      </System>`)
 	item(typeCPU, fmt.Sprintf("%d CPUs", m.CPUs), [2]string{"AllocationUnits", "hertz * 10^6"}, [2]string{"VirtualQuantity", fmt.Sprint(m.CPUs)})

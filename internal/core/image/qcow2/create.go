@@ -1,24 +1,27 @@
 package qcow2
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"strings"
+	"sync"
+
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zstd"
 
 	"mintbatch/internal/core/image"
 )
 
 // Create begins to write an image of version 3, of clusters of WriteCluster bytes.
 func Create(to io.WriterAt, o image.Order) (image.Writer, error) {
-	w := &writer{to: to, size: o.Size, next: 1}
+	w := &writer{to: to, size: o.Size, next: 1, shared: map[int64]uint16{}}
 	tables := (clustersOf(o.Size) + perL2 - 1) / perL2
 	if o.Size < 0 || tables*8 > mostTable {
 		return nil, ErrTooLarge
 	}
-	if o.Variant == image.Fixed || o.Variant == image.Stream {
-		return nil, fmt.Errorf("a qcow2 image cannot be %s", o.Variant)
-	}
+	w.pack, w.zstd = packers[o.Variant], o.Variant == image.Zstd
 	if o.Parent != nil {
 		if len(o.ParentName) > 1023 {
 			return nil, fmt.Errorf("the name of the parent is longer than 1023 bytes: %s", o.ParentName)
@@ -28,20 +31,45 @@ func Create(to io.WriterAt, o image.Order) (image.Writer, error) {
 			w.parent = "./" + w.parent
 		}
 	}
-	w.first = make([]int64, tables)
-	w.tables = make([][]int64, tables)
+	w.tables = make([][]uint64, tables)
 	w.l1 = clustersOf(tables * 8)
 	w.next += w.l1
+	w.free = w.next * WriteCluster
 	return w, nil
 }
+
+// packers compress a cluster (qcow2.txt, "Compressed Clusters Descriptor").
+var packers = map[image.Variant]func(cluster []byte) ([]byte, error){
+	image.Packed: func(cluster []byte) ([]byte, error) {
+		var b bytes.Buffer
+		z, err := flate.NewWriter(&b, flate.DefaultCompression)
+		if err == nil {
+			_, err = z.Write(cluster)
+		}
+		if err == nil {
+			err = z.Close()
+		}
+		return b.Bytes(), err
+	},
+	image.Zstd: func(cluster []byte) ([]byte, error) { return zstdEncoder().EncodeAll(cluster, nil), nil },
+}
+
+var zstdEncoder = sync.OnceValue(func() *zstd.Encoder {
+	e, _ := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)) // of options that are right
+	return e
+})
 
 // writer puts clusters one after the other, then their tables and counts, and the header last.
 type writer struct {
 	to             io.WriterAt
 	size, l1, next int64 // the next free cluster
 	parent, format string
-	first          []int64
-	tables         [][]int64 // the clusters in which those of the disk are
+	tables         [][]uint64 // the entries of the clusters of the disk
+
+	pack   func(cluster []byte) ([]byte, error) // nil if clusters are not compressed
+	zstd   bool
+	free   int64            // where the next compressed cluster goes, in bytes
+	shared map[int64]uint16 // how many compressed clusters are in those of the file that have any
 }
 
 // Block implements image.Writer.
@@ -49,35 +77,79 @@ func (*writer) Block() int64 { return WriteCluster }
 
 // Prepare implements image.Writer.
 func (w *writer) Prepare(at int64, content []byte) (func() error, error) {
-	return func() error {
-		if _, err := w.to.WriteAt(content, w.next*WriteCluster); err != nil {
-			return err
-		}
-		for k := range clustersOf(int64(len(content))) {
-			cluster := at/WriteCluster + k
-			table := &w.tables[cluster/perL2]
-			if *table == nil {
-				*table = make([]int64, perL2)
+	if w.pack == nil {
+		return func() error {
+			if _, err := w.to.WriteAt(content, w.next*WriteCluster); err != nil {
+				return err
 			}
-			(*table)[cluster%perL2] = w.next
-			w.next++
+			for k := range clustersOf(int64(len(content))) {
+				w.set(at/WriteCluster+k, uint64(w.next)*WriteCluster|copied)
+				w.next++
+			}
+			return nil
+		}, nil
+	}
+	var all [][]byte
+	cluster := make([]byte, WriteCluster)
+	for rest := content; len(rest) > 0; {
+		n := copy(cluster, rest)
+		clear(cluster[n:])
+		rest = rest[n:]
+		packed, err := w.pack(cluster)
+		if err != nil {
+			return nil, err
+		}
+		if len(packed) >= WriteCluster {
+			packed = bytes.Clone(cluster)
+		}
+		all = append(all, packed)
+	}
+	return func() error {
+		for k, packed := range all {
+			if err := w.put(at/WriteCluster+int64(k), packed); err != nil {
+				return err
+			}
 		}
 		return nil
 	}, nil
 }
 
+// put writes a cluster that was compressed, behind the one before it; one that would not become smaller as it is.
+func (w *writer) put(cluster int64, packed []byte) error {
+	if len(packed) == WriteCluster {
+		w.free = clustersOf(w.free) * WriteCluster
+		w.set(cluster, uint64(w.free)|copied)
+	} else {
+		last := w.free + int64(len(packed)) - 1
+		w.set(cluster, isCompressed|uint64(last/512-w.free/512)<<(62-(writeBits-8))|uint64(w.free))
+		for n := w.free / WriteCluster; n <= last/WriteCluster; n++ {
+			w.shared[n]++
+		}
+	}
+	_, err := w.to.WriteAt(packed, w.free)
+	w.free += int64(len(packed))
+	return err
+}
+
+func (w *writer) set(cluster int64, entry uint64) {
+	table := &w.tables[cluster/perL2]
+	if *table == nil {
+		*table = make([]uint64, perL2)
+	}
+	(*table)[cluster%perL2] = entry
+}
+
 // Close implements image.Writer.
 func (w *writer) Close() (int64, error) {
+	w.next = max(w.next, clustersOf(w.free))
 	first := make([]byte, w.l1*WriteCluster)
 	for i, table := range w.tables {
 		if table == nil {
 			continue
 		}
 		second := make([]byte, WriteCluster)
-		for k, cluster := range table {
-			if cluster > 0 {
-				binary.BigEndian.PutUint64(second[8*k:], uint64(cluster)*WriteCluster|copied)
-			}
+		for k, entry := range table {
+			binary.BigEndian.PutUint64(second[8*k:], entry)
 		}
 		if _, err := w.to.WriteAt(second, w.next*WriteCluster); err != nil {
 			return 0, err
@@ -95,7 +167,14 @@ func (w *writer) Close() (int64, error) {
 	h := make([]byte, WriteCluster)
 	putHeader(h, w.size, counts, clusters)
 	put := binary.BigEndian
-	if end := headerLen; w.parent != "" {
+	end := headerLen
+	if w.zstd {
+		end = headerLen + 8
+		put.PutUint64(h[72:], compression)
+		put.PutUint32(h[100:], uint32(end))
+		h[104] = zstdMethod
+	}
+	if w.parent != "" {
 		if w.format != "" {
 			put.PutUint32(h[end:], backingFormat)
 			put.PutUint32(h[end+4:], uint32(len(w.format)))
@@ -136,7 +215,8 @@ func (w *writer) counts() (at, clusters int64, err error) {
 	for i := range blocks {
 		clear(block)
 		for k := range min(perBlock, all-i*perBlock) {
-			block[2*k+1] = 1
+			count := max(1, w.shared[i*perBlock+k])
+			binary.BigEndian.PutUint16(block[2*k:], count)
 		}
 		if _, err := w.to.WriteAt(block, (w.next+clusters+i)*WriteCluster); err != nil {
 			return 0, 0, err

@@ -36,7 +36,7 @@ func (m *memory) WriteAt(p []byte, at int64) (int, error) {
 }
 
 // logged is an image whose log says that a page has other content, and that another is zeros.
-func logged(t *testing.T, id uuid.UUID, sequence uint64) (memory, int64) {
+func logged(t testing.TB, id uuid.UUID, sequence uint64) (memory, int64) {
 	t.Helper()
 	var m memory
 	w, err := Create(&m, image.Order{Size: 4 << 20, Identity: uuid.New()})
@@ -144,6 +144,31 @@ func TestDamagedImages(t *testing.T) {
 	m[headersAt[1]+100]++
 	_, err := Open(m)
 	assert.NoError(t, err)
+}
+
+// FuzzLog spoils an entry of a log, whose checksum is right all the same.
+func FuzzLog(f *testing.F) {
+	id := uuid.Max
+	whole, _ := logged(f, id, 1)
+	f.Add(uint16(8), []byte{0, 0x20}, uint16(64), []byte("zero"))
+	f.Add(uint16(24), []byte{0xff, 0xff, 0xff, 0xff}, uint16(72), []byte{0xff})
+	f.Add(uint16(48), bytes.Repeat([]byte{0xff}, 16), uint16(104), bytes.Repeat([]byte{0x7f}, 8))
+	f.Fuzz(func(t *testing.T, at uint16, b []byte, at2 uint16, b2 []byte) {
+		m := bytes.Clone(whole)
+		e := m[logAt : logAt+2*page]
+		copy(e[int(at)%len(e):], b)
+		copy(e[int(at2)%len(e):], b2)
+		if length := int64(le.Uint32(e[8:])); length >= page && length <= mib {
+			e = m[logAt : logAt+length]
+		}
+		le.PutUint32(e[4:], sum(e))
+		i, err := Open(memory(m))
+		if err != nil {
+			return
+		}
+		_, _ = i.Check()
+		_, _ = image.Chain{i}.ReadAt(make([]byte, 1<<16), 0)
+	})
 }
 
 func le64(m memory, at int64) int64 { return int64(le.Uint32(m[at:])) }
