@@ -67,7 +67,7 @@ func (a *App) diskConvertCommand() *cli.Command {
 			"image depends on no other, unless --parent is given. TARGET is there once it is whole.\n\n" +
 			"   mintbatch disk convert spring.vmdk spring.qcow2\n   mintbatch disk convert spring.qcow2 spring.vmdk --variant stream",
 		Flags: []cli.Flag{&cli.StringFlag{Name: "format", Usage: "the `FORMAT` of the new image: " + strings.Join(formats.Names(), ", ")},
-			&cli.StringFlag{Name: "variant", Usage: "dynamic, fixed; packed or zstd (compressed, of qcow2); stream (compressed, of vmdk)"},
+			&cli.StringFlag{Name: "variant", Usage: "dynamic, fixed; packed or zstd (compressed), v2 (of qcow2); stream (compressed, of vmdk)"},
 			&cli.StringFlag{Name: "parent", Usage: "write only what differs from `IMAGE`, as a child of it"}, sourceFormat(), forceFlag(overFiles)},
 		Action: a.diskConvert,
 	}

@@ -36,6 +36,7 @@ const (
 	Stream  Variant = "stream"  // what was written, compressed, to be read from its beginning to its end
 	Packed  Variant = "packed"  // what was written, compressed by deflate
 	Zstd    Variant = "zstd"    // what was written, compressed by zstd
+	Old     Variant = "v2"      // what was written, in the version of the format before the present one
 )
 
 // Image is an image that was opened: what it says of itself, and its own part of the disk.

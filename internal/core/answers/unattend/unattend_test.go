@@ -149,7 +149,7 @@ func TestScriptsAreWellFormed(t *testing.T) {
 			}
 		}
 	}
-	parse = append(parse, "../../../../handout/takein/take-in.ps1")
+	parse = append(parse, "../../../handout/takein/take-in.ps1")
 	require.Greater(t, len(parse), 15)
 	out, err := exec.Command("node", append([]string{"--liftoff-only"}, parse...)...).CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -34,7 +34,7 @@ type Format struct {
 const Raw = "raw"
 
 var all = []Format{
-	{qcow2.Name, []string{".qcow2"}, []image.Variant{image.Dynamic, image.Packed, image.Zstd, image.Child}, func(head, _ []byte) bool { return qcow2.Is(head) }, alone(qcow2.Describe), qcow2.Create},
+	{qcow2.Name, []string{".qcow2"}, []image.Variant{image.Dynamic, image.Packed, image.Zstd, image.Old, image.Child}, func(head, _ []byte) bool { return qcow2.Is(head) }, alone(qcow2.Describe), qcow2.Create},
 	{vhdx.Name, []string{".vhdx", ".avhdx"}, []image.Variant{image.Dynamic, image.Fixed, image.Child}, func(head, _ []byte) bool { return vhdx.Is(head) }, alone(vhdx.Open), vhdx.Create},
 	{vhd.Name, []string{".vhd", ".avhd"}, []image.Variant{image.Dynamic, image.Fixed, image.Child}, vhd.Is, alone(vhd.Open), vhd.Create},
 	{vmdk.Name, []string{".vmdk"}, []image.Variant{image.Dynamic, image.Stream, image.Fixed, image.Child}, func(head, _ []byte) bool { return vmdk.Is(head) }, vmdk.Open, vmdk.Create},

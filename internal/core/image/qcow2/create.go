@@ -14,14 +14,14 @@ import (
 	"mintbatch/internal/core/image"
 )
 
-// Create begins to write an image of version 3, of clusters of WriteCluster bytes.
+// Create begins to write an image of version 3, or 2, of clusters of WriteCluster bytes.
 func Create(to io.WriterAt, o image.Order) (image.Writer, error) {
 	w := &writer{to: to, size: o.Size, next: 1, shared: map[int64]uint16{}}
 	tables := (clustersOf(o.Size) + perL2 - 1) / perL2
 	if o.Size < 0 || tables*8 > mostTable {
 		return nil, ErrTooLarge
 	}
-	w.pack, w.zstd = packers[o.Variant], o.Variant == image.Zstd
+	w.pack, w.zstd, w.old = packers[o.Variant], o.Variant == image.Zstd, o.Variant == image.Old
 	if o.Parent != nil {
 		if len(o.ParentName) > 1023 {
 			return nil, fmt.Errorf("the name of the parent is longer than 1023 bytes: %s", o.ParentName)
@@ -68,6 +68,7 @@ type writer struct {
 
 	pack   func(cluster []byte) ([]byte, error) // nil if clusters are not compressed
 	zstd   bool
+	old    bool             // version 2
 	free   int64            // where the next compressed cluster goes, in bytes
 	shared map[int64]uint16 // how many compressed clusters are in those of the file that have any
 }
@@ -113,6 +114,9 @@ func (w *writer) Prepare(at int64, content []byte) (func() error, error) {
 		return nil
 	}, nil
 }
+
+// oldHeaderLen is the length of the header of version 2.
+const oldHeaderLen = 72
 
 // put writes a cluster that was compressed, behind the one before it; one that would not become smaller as it is.
 func (w *writer) put(cluster int64, packed []byte) error {
@@ -168,6 +172,10 @@ func (w *writer) Close() (int64, error) {
 	putHeader(h, w.size, counts, clusters)
 	put := binary.BigEndian
 	end := headerLen
+	if w.old { // whose header ends before what says more
+		put.PutUint32(h[4:], 2)
+		clear(h[oldHeaderLen:headerLen])
+	}
 	if w.zstd {
 		end = headerLen + 8
 		put.PutUint64(h[72:], compression)
