@@ -2,6 +2,7 @@ package diskfile
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -240,4 +241,30 @@ func TestParents(t *testing.T) {
 		_, err = Open(at("child"), "")
 		assert.Error(t, err)
 	}
+}
+
+// A delta of the older kind is read with its parent, as QEMU reads it.
+func TestOldDelta(t *testing.T) {
+	dir := t.TempDir()
+	m := make(model, 4<<20)
+	m.scribble(rand.New(rand.NewPCG(1, 2)), 30)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "base-flat.vmdk"), m, 0o600))
+	text := "# Disk DescriptorFile\nversion=1\nCID=%s\nparentCID=%s\ncreateType=\"%s\"\n%sRW 8192 %s\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "base.vmdk"), fmt.Appendf(nil, text, "01020304", "ffffffff", "vmfs", "", "VMFS \"base-flat.vmdk\""), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "child.vmdk"), fmt.Appendf(nil, text, "01020305", "01020304", "vmfsSparse", "parentFileNameHint=\"base.vmdk\"\n", "VMFSSPARSE \"child-delta.vmdk\""), 0o600))
+	delta := make([]byte, 64*512) // header, directory, one table of 4096 entries, one grain
+	copy(delta, "COWD")
+	for i, n := range []uint32{1, 3, 8192, 8, 4, 1, 49} {
+		binary.LittleEndian.PutUint32(delta[4+4*i:], n)
+	}
+	binary.LittleEndian.PutUint32(delta[4*512:], 8)
+	binary.LittleEndian.PutUint32(delta[8*512+4*100:], 40)
+	for i := range delta[40*512 : 48*512] {
+		delta[40*512+i] = 0x5a
+	}
+	copy(m[100*4096:], delta[40*512:48*512])
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "child-delta.vmdk"), delta, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "raw"), m, 0o600))
+	reads(t, m, filepath.Join(dir, "child.vmdk"))
+	run(t, dir, "qemu-img", "compare", "-f", "raw", "-F", "vmdk", "raw", "child.vmdk")
 }

@@ -40,6 +40,7 @@ type extent struct {
 	file      image.File
 	size      int64
 	grain     int64
+	per       int64 // entries of a table
 	flags     uint32
 	directory []byte
 	overhead  int64
@@ -87,9 +88,36 @@ func (x *extent) header(at int64) error {
 	return nil
 }
 
+// cowd reads the header of a delta of the older kind, as ESX writes them: numbers of 32 bits, and larger tables.
+func (x *extent) cowd() error {
+	h := make([]byte, sector)
+	if err := image.ReadFull(x.file, 0, h); err != nil {
+		return err
+	}
+	capacity, grain, entries := int64(le.Uint32(h[12:])), int64(le.Uint32(h[16:])), int64(le.Uint32(h[24:]))
+	x.version, x.directoryAt, x.per = le.Uint32(h[4:]), int64(le.Uint32(h[20:])), 4096
+	switch {
+	case x.version != 1:
+		return image.Bad("version %d", x.version)
+	case capacity <= 0 || grain < 1 || grain > mostGrain/sector || grain&(grain-1) != 0:
+		return image.Bad("a disk of %d sectors in grains of %d", capacity, grain)
+	case entries < (capacity+grain*x.per-1)/(grain*x.per):
+		return image.Bad("a directory of %d entries for a disk of %d sectors", entries, capacity)
+	}
+	x.size, x.grain = capacity*sector, grain*sector
+	return nil
+}
+
 // openExtent opens a sparse file.
 func openExtent(file image.File, child bool) (*extent, error) {
-	x := &extent{file: file, of: -1, child: child}
+	x := &extent{file: file, of: -1, child: child, per: perTable}
+	magic := make([]byte, 4)
+	if image.ReadFull(file, 0, magic) == nil && string(magic) == "COWD" {
+		if err := x.cowd(); err != nil {
+			return nil, err
+		}
+		return x, x.readDirectory()
+	}
 	if err := x.header(0); err != nil {
 		return nil, err
 	}
@@ -104,14 +132,17 @@ func openExtent(file image.File, child bool) (*extent, error) {
 		x.descriptorAt, x.descriptorLen = text, textLen
 	}
 	x.stream = x.flags&compressed != 0
-	each := x.grain * perTable
-	x.directory = make([]byte, 0)
+	return x, x.readDirectory()
+}
+
+func (x *extent) readDirectory() error {
+	each := x.grain * x.per
 	entries := (x.size + each - 1) / each
-	if x.directoryAt <= 0 || x.directoryAt > (file.Size()-entries*4)/sector {
-		return nil, image.Bad("a directory of %d entries at sector %d, in a file of %d bytes", entries, x.directoryAt, file.Size())
+	if x.directoryAt <= 0 || x.directoryAt > (x.file.Size()-entries*4)/sector {
+		return image.Bad("a directory of %d entries at sector %d, in a file of %d bytes", entries, x.directoryAt, x.file.Size())
 	}
 	x.directory = make([]byte, entries*4)
-	return x, image.ReadFull(file, x.directoryAt*sector, x.directory)
+	return image.ReadFull(x.file, x.directoryAt*sector, x.directory)
 }
 
 // footer finds the footer of a stream: before the marker of its end.
@@ -176,7 +207,7 @@ func (x *extent) tableOf(n int64) ([]byte, error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.of != n {
-		table := make([]byte, perTable*4)
+		table := make([]byte, x.per*4)
 		if err := image.ReadFull(x.file, at*sector, table); err != nil {
 			return nil, err
 		}
@@ -202,15 +233,15 @@ func (x *extent) Run(at int64) (image.Run, error) {
 		return image.Run{}, image.Bad("nothing is at %d of a disk of %d bytes", at, x.size)
 	}
 	grain := at / x.grain
-	n := grain / perTable
+	n := grain / x.per
 	table, err := x.tableOf(n)
 	if err != nil {
 		return image.Run{}, err
 	}
-	run, next := image.Run{State: x.stateOf(0)}, (n+1)*perTable
+	run, next := image.Run{State: x.stateOf(0)}, (n+1)*x.per
 	if table != nil {
-		run.State = x.stateOf(le.Uint32(table[grain%perTable*4:]))
-		for next = grain + 1; next < (n+1)*perTable && x.stateOf(le.Uint32(table[next%perTable*4:])) == run.State; {
+		run.State = x.stateOf(le.Uint32(table[grain%x.per*4:]))
+		for next = grain + 1; next < (n+1)*x.per && x.stateOf(le.Uint32(table[next%x.per*4:])) == run.State; {
 			next++
 		}
 	}
@@ -226,14 +257,14 @@ func (x *extent) ReadAt(into []byte, at int64) (int, error) {
 			return int(done), io.EOF
 		}
 		grain, skip := here/x.grain, here%x.grain
-		table, err := x.tableOf(grain / perTable)
+		table, err := x.tableOf(grain / x.per)
 		if err != nil {
 			return int(done), err
 		}
 		n := min(int64(len(into))-done, x.grain-skip, x.size-here)
 		entry := uint32(0)
 		if table != nil {
-			entry = le.Uint32(table[grain%perTable*4:])
+			entry = le.Uint32(table[grain%x.per*4:])
 		}
 		switch {
 		case x.stateOf(entry) != image.Data:
@@ -246,7 +277,7 @@ func (x *extent) ReadAt(into []byte, at int64) (int, error) {
 			copy(into[done:done+n], content[skip:])
 		default:
 			per := uint32(x.grain / sector)
-			for next := grain + 1; n < int64(len(into))-done && here+n < x.size && next%perTable != 0 && le.Uint32(table[next%perTable*4:]) == entry+uint32(next-grain)*per; next++ { // what lies side by side is read at once
+			for next := grain + 1; n < int64(len(into))-done && here+n < x.size && next%x.per != 0 && le.Uint32(table[next%x.per*4:]) == entry+uint32(next-grain)*per; next++ { // what lies side by side is read at once
 				n = min(n+x.grain, int64(len(into))-done, x.size-here)
 			}
 			if err := image.ReadFull(x.file, int64(entry)*sector+skip, into[done:done+n]); err != nil {
@@ -296,15 +327,15 @@ func (x *extent) check() ([]image.Damage, error) {
 		if at == 0 {
 			continue
 		}
-		places = append(places, image.Place{At: at, Length: perTable * 4, What: fmt.Sprintf("table %d", n)})
+		places = append(places, image.Place{At: at, Length: x.per * 4, What: fmt.Sprintf("table %d", n)})
 		table, err := x.tableOf(n)
 		if err != nil {
 			found = append(found, image.Damage{At: at, What: err.Error()})
 			continue
 		}
-		for k := range int64(perTable) {
+		for k := range x.per {
 			entry := le.Uint32(table[k*4:])
-			if grain := n*perTable + k; x.stateOf(entry) == image.Data && grain*x.grain < x.size {
+			if grain := n*x.per + k; x.stateOf(entry) == image.Data && grain*x.grain < x.size {
 				length := min(x.grain, max(sector, x.file.Size()-int64(entry)*sector))
 				if x.stream {
 					length = sector

@@ -33,7 +33,7 @@ func Open(file image.File, beside image.Siblings) (*image.Image, error) {
 	_, _ = file.ReadAt(head, 0) // a file that is shorter is none of these
 	switch {
 	case bytes.HasPrefix(head, []byte("COWD")):
-		return nil, image.Bad("it is a sparse extent of an older kind (COWD)")
+		return nil, image.Bad("it is a part of a disk; name the file with its descriptor")
 	case !isText(head):
 		return openSparse(file)
 	case file.Size() > mostDescriptor:
@@ -71,7 +71,7 @@ func Open(file image.File, beside image.Siblings) (*image.Image, error) {
 				return nil, image.Bad("%s has %d bytes, and %d are said to be at %d", e.name, f.Size(), part.length, e.offset*sector)
 			}
 			part.Layer, part.from = image.Raw{ReaderAt: f, Size: f.Size()}, e.offset*sector
-		case "SPARSE":
+		case "SPARSE", "VMFSSPARSE":
 			f, err := beside(e.name)
 			if err != nil {
 				return nil, err
