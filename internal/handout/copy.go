@@ -17,6 +17,7 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/diskfile"
+	"mintbatch/internal/output"
 	"mintbatch/internal/report"
 )
 
@@ -182,20 +183,7 @@ func (p *Plan) writeLists() error {
 }
 
 func (p *Plan) write(name string, text []byte, mode os.FileMode) error {
-	to := p.at(name)
-	part := p.at(".part-" + name)
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, mode)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(part, to)
-	}
-	if err != nil {
-		_ = os.Remove(part)
-	}
-	return err
+	return output.Guard{}.Write(p.at(name), text, output.Replace, mode)
 }
 
 func (p *Plan) page() report.HandoutPage {

@@ -109,3 +109,27 @@ func ReadFull(file io.ReaderAt, at int64, into []byte) error {
 	}
 	return err
 }
+
+// ReadBlocks reads a part of a disk of a size whose blocks are stored each by itself: place is where the data of a block is in the file,
+// and 0 if it has none, which is zeros.
+func ReadBlocks(file io.ReaderAt, into []byte, at, size, block int64, place func(block int64) (int64, error)) (int, error) {
+	for done := 0; done < len(into); {
+		here := at + int64(done)
+		if here < 0 || here >= size {
+			return done, io.EOF
+		}
+		n := min(int64(len(into)-done), block-here%block, size-here)
+		part := into[done : int64(done)+n]
+		from, err := place(here / block)
+		if err == nil && from == 0 {
+			clear(part)
+		} else if err == nil {
+			err = ReadFull(file, from+here%block, part)
+		}
+		if err != nil {
+			return done, err
+		}
+		done += int(n)
+	}
+	return len(into), nil
+}

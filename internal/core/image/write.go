@@ -36,6 +36,29 @@ type Writer interface {
 	Close() (int64, error)
 }
 
+// Plain writes the content of a disk at the place that it has on the disk.
+type Plain struct{ To io.WriterAt }
+
+// Block implements Writer.
+func (Plain) Block() int64 { return 4096 }
+
+// Prepare implements Writer.
+func (p Plain) Prepare(at int64, content []byte) (func() error, error) {
+	return func() error { _, err := p.To.WriteAt(content, at); return err }, nil
+}
+
+// InBlocks calls put for the parts of content that are each in one block.
+func InBlocks(at int64, content []byte, block int64, put func(at int64, part []byte) error) error {
+	for len(content) > 0 {
+		n := min(int64(len(content)), block-at%block)
+		if err := put(at, content[:n]); err != nil {
+			return err
+		}
+		at, content = at+n, content[n:]
+	}
+	return nil
+}
+
 // piece is how much of a disk is read at once, a multiple of every block; together is how many of them are
 // worked on at a time.
 const (

@@ -46,7 +46,7 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 		return err
 	}
 	if filename.Same(o.Name, templatesName) {
-		return fmt.Errorf("%w: a machine of a folder cannot be called %s", site.ErrRefused, o.Name)
+		return refused("a machine of a folder cannot be called %s", o.Name)
 	}
 	if err := s.claimName(o.Name, o.Identity); err != nil {
 		return err
@@ -101,7 +101,7 @@ func (s *Site) group(name string) (string, error) {
 		dir = filepath.Join(dir, part)
 	}
 	if strings.Count(name, "/") >= deepest {
-		return "", fmt.Errorf("%w: the folder %s is more than %d deep", site.ErrRefused, name, deepest)
+		return "", refused("the folder %s is more than %d deep", name, deepest)
 	}
 	return dir, makeFolder(dir)
 }
@@ -151,9 +151,9 @@ func (s *Site) child(ctx context.Context, m *folder, t *template, size int64) er
 	case s.Format == formats.Raw:
 		return fmt.Errorf("%w: disks of the format raw cannot depend on others; write clone: full", site.ErrRefused)
 	case one.Format != s.Format:
-		return fmt.Errorf("%w: the disk of template %s is %s, not %s, and a linked clone has the format of its template; make it a template with `mintbatch template make`, or write clone: full", site.ErrRefused, t.about.Name, one.Format, s.Format)
+		return refused("the disk of template %s is %s, not %s, and a linked clone has the format of its template; make it a template with `mintbatch template make`, or write clone: full", t.about.Name, one.Format, s.Format)
 	case size != t.Virtual() && s.Format != "qcow2":
-		return fmt.Errorf("%w: a linked clone of the format %s has a disk as large as its template's (%s)", site.ErrRefused, s.Format, machine.Size(t.Virtual()))
+		return refused("a linked clone of the format %s has a disk as large as its template's (%s)", s.Format, machine.Size(t.Virtual()))
 	}
 	if err := t.protect(); err != nil {
 		return err
@@ -181,12 +181,12 @@ func (s *Site) setShape(ctx context.Context, m *folder, shape machine.Shape) err
 		}
 	}
 	if len(shape.Disks) < len(m.Disks) && len(shape.Disks) > 0 {
-		return fmt.Errorf("%w: %s has %d data disks, and none is taken away from it", site.ErrRefused, m.Name, len(m.Disks))
+		return refused("%s has %d data disks, and none is taken away from it", m.Name, len(m.Disks))
 	}
 	for n, d := range shape.Disks {
 		if n < len(m.Disks) {
 			if m.Disks[n].Size != d.Size {
-				return fmt.Errorf("%w: data disk %d of %s has %s; change it with the hypervisor that runs it", site.ErrRefused, n+1, m.Name, m.Disks[n].Size)
+				return refused("data disk %d of %s has %s; change it with the hypervisor that runs it", n+1, m.Name, m.Disks[n].Size)
 			}
 			continue
 		}
@@ -210,11 +210,11 @@ func (s *Site) setShape(ctx context.Context, m *folder, shape machine.Shape) err
 func (s *Site) resize(ctx context.Context, m *folder, size machine.Size) error {
 	switch {
 	case m.placed():
-		return fmt.Errorf("%w: %s may be running, which is not known here, so its disk stays as large as it is (%s); enlarge it with the hypervisor that runs it, or make the machine again with `mintbatch remake`", site.ErrRefused, m.Name, m.Disk)
+		return refused("%s may be running, which is not known here, so its disk stays as large as it is (%s); enlarge it with the hypervisor that runs it, or make the machine again with `mintbatch remake`", m.Name, m.Disk)
 	case size < m.Disk:
-		return fmt.Errorf("%w: a disk cannot shrink (%s)", site.ErrRefused, m.Disk)
+		return refused("a disk cannot shrink (%s)", m.Disk)
 	case m.Parent != nil && s.Format != "qcow2":
-		return fmt.Errorf("%w: a linked clone of the format %s has a disk as large as its template's (%s)", site.ErrRefused, s.Format, m.Disk)
+		return refused("a linked clone of the format %s has a disk as large as its template's (%s)", s.Format, m.Disk)
 	}
 	d, err := diskfile.Open(m.system(), m.Format)
 	if err != nil {

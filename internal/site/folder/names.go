@@ -47,12 +47,12 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 	}
 	for _, m := range found.machines {
 		if m.ID != id && !m.Kept && filename.Same(m.Name, name) && s.stillThere(m) {
-			return fmt.Errorf("%w: %s is the name of another machine, in %s", site.ErrRefused, name, m.dir)
+			return refused("%s is the name of another machine, in %s", name, m.dir)
 		}
 	}
 	for _, path := range found.foreign {
 		if filename.Same(filepath.Base(path), name) {
-			return fmt.Errorf("%w: %s is the name of a machine that is not ours: %s", site.ErrRefused, name, path)
+			return refused("%s is the name of a machine that is not ours: %s", name, path)
 		}
 	}
 	path := s.claimPath(name)
@@ -68,7 +68,7 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 		if err == nil || !errors.Is(err, fs.ErrExist) {
 			return err
 		}
-		is, old, err := s.claimed(path)
+		is, old, err := claimedSince(path)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			continue
@@ -77,13 +77,13 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 		case is.Machine == id:
 			return nil
 		case !old || found.has(is):
-			return fmt.Errorf("%w: %s is being made by somebody else (machine %s)", site.ErrRefused, name, is.Machine)
+			return refused("%s is being made by somebody else (machine %s)", name, is.Machine)
 		}
 		if err := s.takeOver(path, is); err != nil {
 			return err
 		}
 	}
-	return fmt.Errorf("%w: the name %s is claimed by others again and again", site.ErrRefused, name)
+	return refused("the name %s is claimed by others again and again", name)
 }
 
 // stillThere reports whether a machine is where it was a moment ago.
@@ -97,28 +97,40 @@ func (f *seen) has(c claim) bool {
 	return slices.ContainsFunc(f.machines, func(m *folder) bool { return m.ID == c.Machine && filename.Same(m.Name, c.Name) })
 }
 
-// claimed reads a claim, and whether it is old by the clock of its file system. One that was cut short is nobody's.
-func (s *Site) claimed(path string) (is claim, old bool, err error) {
+// claimed reads a claim. One that was cut short is nobody's.
+func claimed(path string) (is claim, err error) {
 	text, err := os.ReadFile(path)
-	if err != nil {
-		return claim{}, false, err
+	if err == nil {
+		_ = json.Unmarshal(text, &is) // what cannot be read names no machine
 	}
+	return is, err
+}
+
+// isOld reports whether a claim is old by the clock of its file system.
+func isOld(path string) (bool, error) {
 	about, err := os.Stat(path)
 	if err != nil {
-		return claim{}, false, err
+		return false, err
 	}
 	now, err := os.CreateTemp(filepath.Dir(path), ".now-*")
 	if err != nil {
-		return claim{}, false, err
+		return false, err
 	}
 	written, err := now.Stat()
 	_ = now.Close()
 	_ = os.Remove(now.Name())
 	if err != nil {
-		return claim{}, false, err
+		return false, err
 	}
-	_ = json.Unmarshal(text, &is) // what cannot be read names no machine
-	return is, written.ModTime().Sub(about.ModTime()) > claimAge, nil
+	return written.ModTime().Sub(about.ModTime()) > claimAge, nil
+}
+
+// claimedSince reads a claim, and whether it is old.
+func claimedSince(path string) (is claim, old bool, err error) {
+	if is, err = claimed(path); err == nil {
+		old, err = isOld(path)
+	}
+	return is, old, err
 }
 
 // takeOver removes a claim that was given up: whoever can make the file that says so does it, and looks again before.
@@ -129,12 +141,12 @@ func (s *Site) takeOver(path string, was claim) error {
 			if about, failed := os.Stat(sign); failed == nil && time.Since(about.ModTime()) > claimAge {
 				_ = os.Remove(sign) // of one who did not live to do it
 			}
-			return fmt.Errorf("%w: somebody else is taking over %s", site.ErrRefused, was.Name)
+			return refused("somebody else is taking over %s", was.Name)
 		}
 		return err
 	}
 	defer os.Remove(sign) //nolint:errcheck // it is old soon
-	is, old, err := s.claimed(path)
+	is, old, err := claimedSince(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -150,7 +162,7 @@ func (s *Site) takeOver(path string, was claim) error {
 // freeName gives up the name of a machine that is gone, unless it is another's.
 func (s *Site) freeName(name string, id uuid.UUID) error {
 	path := s.claimPath(name)
-	is, _, err := s.claimed(path)
+	is, err := claimed(path)
 	if errors.Is(err, fs.ErrNotExist) || err == nil && is.Machine != id {
 		return nil
 	}
@@ -166,7 +178,7 @@ func (s *Site) place(m *folder) error {
 		return nil
 	}
 	to := filepath.Join(filepath.Dir(m.dir), m.Name)
-	if is, _, err := s.claimed(s.claimPath(m.Name)); err != nil || is.Machine != m.ID {
+	if is, err := claimed(s.claimPath(m.Name)); err != nil || is.Machine != m.ID {
 		return fmt.Errorf("%w: the name %s is no longer that of this machine (%w)", site.ErrRefused, m.Name, errors.Join(err, errTaken))
 	}
 	if err := m.sweep(); err != nil {
@@ -176,7 +188,7 @@ func (s *Site) place(m *folder) error {
 		return err
 	}
 	if _, err := os.Lstat(to); err == nil {
-		return fmt.Errorf("%w: there is something else at %s", site.ErrRefused, to)
+		return refused("there is something else at %s", to)
 	}
 	if err := rename(m.dir, to); err != nil {
 		return err

@@ -16,7 +16,6 @@ import (
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/diskfile"
-	"mintbatch/internal/site"
 )
 
 // schema names the form of the mark file of a machine.
@@ -127,7 +126,7 @@ func read(dir string) (*folder, error) {
 func (m *folder) placed() bool { return !strings.HasPrefix(filepath.Base(m.dir), prefix) }
 
 func (m *folder) keptError() error {
-	return fmt.Errorf("%w: its disks were kept and are never deleted: %s", site.ErrRefused, m.dir)
+	return refused("its disks were kept and are never deleted: %s", m.dir)
 }
 
 // parentFile is where the parent is.

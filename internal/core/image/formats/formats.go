@@ -127,20 +127,12 @@ func openRaw(file image.File) (*image.Image, error) {
 }
 
 func createRaw(to io.WriterAt, o image.Order) (image.Writer, error) {
-	return &rawWriter{to, o.Size}, nil
+	return &rawWriter{image.Plain{To: to}, o.Size}, nil
 }
 
 type rawWriter struct {
-	to   io.WriterAt
+	image.Plain
 	size int64
-}
-
-// Block implements image.Writer.
-func (*rawWriter) Block() int64 { return 4096 }
-
-// Prepare implements image.Writer.
-func (w *rawWriter) Prepare(at int64, content []byte) (func() error, error) {
-	return func() error { _, err := w.to.WriteAt(content, at); return err }, nil
 }
 
 // Close implements image.Writer.

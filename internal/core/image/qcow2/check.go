@@ -10,10 +10,9 @@ import (
 func (i *Image) checkCounts(size int64) ([]image.Damage, error) {
 	c := counting{Image: i, size: size, seen: make([]uint32, size>>i.bits+1)}
 	c.add(0, 1<<i.bits, "the header", nil)
-	tables := map[uint64]bool{}
 	for _, d := range append([]State{{table: i.table, entries: i.entries, Size: i.size}}, i.states...) {
 		c.add(int64(d.table), int64(d.entries)*8, "a table of the first level", nil)
-		if err := c.tables(d, tables); err != nil {
+		if err := c.tables(d); err != nil {
 			return nil, err
 		}
 	}
@@ -51,7 +50,7 @@ func (c *counting) found(at int64, waste bool, format string, args ...any) {
 }
 
 // tables counts what the tables of a state refer to.
-func (c *counting) tables(s State, read map[uint64]bool) error {
+func (c *counting) tables(s State) error {
 	if int64(s.entries)*8 > c.size {
 		return nil
 	}
@@ -92,7 +91,6 @@ func (c *counting) tables(s State, read map[uint64]bool) error {
 				c.add(int64(e&offsetBits), min(1<<c.bits, max(1, c.size-int64(e&offsetBits))), "", where)
 			}
 		}
-		read[at] = true
 	}
 	return nil
 }

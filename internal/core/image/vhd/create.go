@@ -24,7 +24,7 @@ func Create(to io.WriterAt, o image.Order) (image.Writer, error) {
 	}
 	switch o.Variant {
 	case image.Fixed:
-		return &fixed{to, size, o.Identity}, nil
+		return &fixed{image.Plain{To: to}, size, o.Identity}, nil
 	case image.Stream:
 		return nil, fmt.Errorf("a VHD image cannot be %s", o.Variant)
 	}
@@ -49,22 +49,14 @@ func Create(to io.WriterAt, o image.Order) (image.Writer, error) {
 
 // fixed writes the disk as it is, and the footer.
 type fixed struct {
-	to   io.WriterAt
+	image.Plain
 	size int64
 	id   uuid.UUID
 }
 
-// Block implements image.Writer.
-func (*fixed) Block() int64 { return 4096 }
-
-// Prepare implements image.Writer.
-func (w *fixed) Prepare(at int64, content []byte) (func() error, error) {
-	return func() error { _, err := w.to.WriteAt(content, at); return err }, nil
-}
-
 // Close implements image.Writer.
 func (w *fixed) Close() (int64, error) {
-	_, err := w.to.WriteAt(footerOf(w.size, typeFixed, w.id), w.size)
+	_, err := w.To.WriteAt(footerOf(w.size, typeFixed, w.id), w.size)
 	return w.size + footerLen, err
 }
 
@@ -88,16 +80,7 @@ func (*writer) Block() int64 { return 4096 }
 
 // Prepare implements image.Writer.
 func (w *writer) Prepare(at int64, content []byte) (func() error, error) {
-	return func() error {
-		for len(content) > 0 {
-			n := min(int64(len(content)), writeBlock-at%writeBlock)
-			if err := w.put(at, content[:n]); err != nil {
-				return err
-			}
-			at, content = at+n, content[n:]
-		}
-		return nil
-	}, nil
+	return func() error { return image.InBlocks(at, content, writeBlock, w.put) }, nil
 }
 
 // put writes a part of one block.

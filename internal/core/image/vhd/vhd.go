@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
-	"io"
 	"path"
 	"sync"
 
@@ -280,21 +279,7 @@ func (d *disk) Run(at int64) (image.Run, error) {
 
 // ReadAt implements io.ReaderAt.
 func (d *disk) ReadAt(into []byte, at int64) (int, error) {
-	for done := 0; done < len(into); {
-		here := at + int64(done)
-		if here < 0 || here >= d.size {
-			return done, io.EOF
-		}
-		n := min(int64(len(into)-done), d.block-here%d.block, d.size-here)
-		part := into[done : int64(done)+n]
-		if from := d.place(here / d.block); from == 0 {
-			clear(part)
-		} else if err := image.ReadFull(d.file, from+here%d.block, part); err != nil {
-			return done, err
-		}
-		done += int(n)
-	}
-	return len(into), nil
+	return image.ReadBlocks(d.file, into, at, d.size, d.block, func(block int64) (int64, error) { return d.place(block), nil })
 }
 
 // check looks whether blocks share a place or lie behind the end.

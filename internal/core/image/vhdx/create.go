@@ -72,16 +72,7 @@ func (*writer) Block() int64 { return 4096 }
 
 // Prepare implements image.Writer.
 func (w *writer) Prepare(at int64, content []byte) (func() error, error) {
-	return func() error {
-		for len(content) > 0 {
-			n := min(int64(len(content)), writeBlock-at%writeBlock)
-			if err := w.put(at, content[:n]); err != nil {
-				return err
-			}
-			at, content = at+n, content[n:]
-		}
-		return nil
-	}, nil
+	return func() error { return image.InBlocks(at, content, writeBlock, w.put) }, nil
 }
 
 // put writes a part of one block.

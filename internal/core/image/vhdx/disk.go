@@ -2,7 +2,6 @@ package vhdx
 
 import (
 	"fmt"
-	"io"
 	"path"
 	"strings"
 	"sync"
@@ -199,29 +198,13 @@ func (d *disk) sectors(block, at int64) (image.Run, error) {
 
 // ReadAt implements io.ReaderAt.
 func (d *disk) ReadAt(into []byte, at int64) (int, error) {
-	for done := 0; done < len(into); {
-		here := at + int64(done)
-		if here < 0 || here >= d.size {
-			return done, io.EOF
+	return image.ReadBlocks(d.file, into, at, d.size, d.block, func(block int64) (int64, error) {
+		if is, err := d.state(block); err != nil || is != present && is != partly {
+			return 0, err
 		}
-		n := min(int64(len(into)-done), d.block-here%d.block, d.size-here)
-		part := into[done : int64(done)+n]
-		is, err := d.state(here / d.block)
-		if err != nil {
-			return done, err
-		}
-		if is == present || is == partly {
-			_, from := d.entry(d.index(here / d.block))
-			err = image.ReadFull(d.file, from+here%d.block, part)
-		} else {
-			clear(part)
-		}
-		if err != nil {
-			return done, err
-		}
-		done += int(n)
-	}
-	return len(into), nil
+		_, from := d.entry(d.index(block))
+		return from, nil
+	})
 }
 
 // check looks whether blocks share a place or lie behind the end.

@@ -306,26 +306,19 @@ func createFlat(to io.WriterAt, o image.Order, sectors int64) (image.Writer, err
 	if err != nil {
 		return nil, err
 	}
-	return &flat{to, disk, text, sectors * sector}, nil
+	return &flat{image.Plain{To: disk}, to, text, sectors * sector}, nil
 }
 
 type flat struct {
-	to, disk io.WriterAt
-	text     string
-	size     int64
-}
-
-// Block implements image.Writer.
-func (*flat) Block() int64 { return 4096 }
-
-// Prepare implements image.Writer.
-func (w *flat) Prepare(at int64, content []byte) (func() error, error) {
-	return func() error { _, err := w.disk.WriteAt(content, at); return err }, nil
+	image.Plain
+	to   io.WriterAt // the descriptor
+	text string
+	size int64
 }
 
 // Close implements image.Writer.
 func (w *flat) Close() (int64, error) {
-	if t, can := w.disk.(interface{ Truncate(int64) error }); can {
+	if t, can := w.To.(interface{ Truncate(int64) error }); can {
 		if err := t.Truncate(w.size); err != nil {
 			return 0, err
 		}
