@@ -129,6 +129,8 @@ type (
 		Site     string `json:"site"`
 		Result   string `json:"result"` // made, there, dropped
 		Digest   string `json:"digest,omitempty"`
+		// Setup is a part of a setup, in YAML, by which machines are like that of the package.
+		Setup string `json:"setup,omitempty"`
 	}
 	// sealJSON is what a seal would do.
 	sealJSON struct {

@@ -41,12 +41,13 @@ func (a *App) makeCommand() *cli.Command {
 			"depends on no other image. Of a package (OVF or OVA) the disk, the hardware and what it says of itself is taken.\n\n" +
 			"   mintbatch template make deb12-base --disk ./bookworm.qcow2 --site quay\n   mintbatch template make chart-desk --ova ./chart-desk.ova --site quay",
 		Flags: makingFlags(&cli.StringFlag{Name: "ova", Usage: "a machine in the Open Virtualization Format: `FILE`.ova or FILE.ovf"}, &cli.StringFlag{Name: "disk", Usage: "the disk image: a `FILE`, or STORE/VOLUME or machine:NAME of the site"},
+			&cli.BoolFlag{Name: "first-disk", Usage: "of a package with several disks, take only the one that it starts from"},
 			&cli.BoolFlag{Name: "as-is", Usage: "also where the disk has left-overs that are errors"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() != 1 || (c.String("disk") == "") == (c.String("ova") == "") {
 				return misuse{errors.New("name a template and a disk, or a package: mintbatch template make TEMPLATE --disk FILE|STORE/VOLUME|machine:NAME, or --ova FILE")}
 			}
-			return a.makeTemplate(ctx, c, template.MakeOrder{Disk: c.String("disk"), Package: c.String("ova"), Anyway: c.Bool("as-is")})
+			return a.makeTemplate(ctx, c, template.MakeOrder{Disk: c.String("disk"), Package: c.String("ova"), FirstDisk: c.Bool("first-disk"), Anyway: c.Bool("as-is")})
 		},
 	}
 }
@@ -90,38 +91,45 @@ func (a *App) makeTemplate(ctx context.Context, c *cli.Command, o template.MakeO
 		return fmt.Errorf("%w: %s of its disk; clean it, or give --as-is", template.ErrRefused, finding.Plural(m.Blocking, "error"))
 	}
 	if m.There {
-		return a.versionDone(c, "", "there", m.Version)
+		return a.versionDone(c, "", "there", m.Version, m.Suggested)
 	}
 	outcome, err := a.perform(ctx, c, d, m.Task, m.Question())
-	return a.closeVersion(c, d, outcome, err, "made", m.Version)
+	return a.closeVersion(c, d, outcome, err, "made", m.Version, m.Suggested)
 }
 
 // sayPacked tells what a package says of its machine, and what of that is not taken.
 func (a *App) sayPacked(m *ovf.Machine) {
-	parts := nonEmpty(strings.TrimSpace(m.Product.Vendor+" "+m.Product.Name+" "+m.Product.Version), m.System, finding.Plural(m.CPUs, "CPU"), m.Memory.String()+" of memory", string(m.Firmware))
-	fmt.Fprintf(a.Stderr, "%s: %s\n", visible(m.Name), visible(strings.Join(parts, ", ")))
+	cpus, memory := "", ""
+	if m.CPUs > 0 {
+		cpus = finding.Plural(m.CPUs, "CPU")
+	}
+	if m.Memory > 0 {
+		memory = m.Memory.String() + " of memory"
+	}
+	parts := nonEmpty(strings.TrimSpace(m.Product.Vendor+" "+m.Product.Name+" "+m.Product.Version), m.System, cpus, memory, string(m.Firmware))
+	fmt.Fprintf(a.Stderr, "%s\n", visible(strings.Join(nonEmpty(m.Name, strings.Join(parts, ", ")), ": ")))
 	for _, r := range m.Remarks {
 		paragraph(a.Stderr, "  ", visible(r))
 	}
 }
 
-// closeVersion tells what came of work on a version.
-func (a *App) closeVersion(c *cli.Command, d *mint.Desk, outcome *mint.Outcome, err error, done string, v ledger.Version) error {
+// closeVersion tells what came of work on a version, and what the setup can say of it.
+func (a *App) closeVersion(c *cli.Command, d *mint.Desk, outcome *mint.Outcome, err error, done string, v ledger.Version, suggested string) error {
 	if outcome == nil {
 		return err
 	}
 	if err := template.Outcome(outcome, err); err != nil {
 		return err
 	}
-	if _, named := d.Setup.Templates[v.Of]; done == "made" && !named && a.readsInput(c) {
+	if _, named := d.Setup.Templates[v.Of]; done == "made" && !named && suggested == "" && a.readsInput(c) {
 		defer fmt.Fprintf(a.Stdout, "the setup has no template %[1]s: write `%[1]s: {guest: linux}` under templates, so that rows can name it\n", visible(v.Of))
 	}
-	return a.versionDone(c, outcome.Run, done, v)
+	return a.versionDone(c, outcome.Run, done, v, suggested)
 }
 
-func (a *App) versionDone(c *cli.Command, run, done string, v ledger.Version) error {
+func (a *App) versionDone(c *cli.Command, run, done string, v ledger.Version, suggested string) error {
 	if c.Bool("json") {
-		return a.document(templateJSON{"mintbatch/template/1", run, v.Name(), v.Site, done, v.Digest})
+		return a.document(templateJSON{"mintbatch/template/1", run, v.Name(), v.Site, done, v.Digest, suggested})
 	}
 	if !a.readsInput(c) {
 		return nil
@@ -129,6 +137,9 @@ func (a *App) versionDone(c *cli.Command, run, done string, v ledger.Version) er
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	said := map[string]string{"made": "is made at site %s", "there": "of this content is at site %s already: nothing to do", "dropped": "is deleted at site %s"}[done]
 	fmt.Fprintf(a.Stdout, "template %s "+said+"\n", p.paint(visible(v.Name()), text.FgHiCyan), visible(v.Site))
+	if suggested != "" {
+		fmt.Fprintf(a.Stdout, "\nwhat the setup can say, for machines like the one in the package:\n\n%s", visibleLines(suggested))
+	}
 	return nil
 }
 
@@ -165,7 +176,7 @@ func (a *App) dropCommand() *cli.Command {
 				return err
 			}
 			outcome, err := a.perform(ctx, c, d, p.Task, p.Question())
-			return a.closeVersion(c, d, outcome, err, "dropped", p.Version)
+			return a.closeVersion(c, d, outcome, err, "dropped", p.Version, "")
 		}),
 	}
 }

@@ -75,7 +75,7 @@ func (a *App) seal(ctx context.Context, c *cli.Command, d *mint.Desk) error {
 		return nil
 	}
 	outcome, err := a.perform(ctx, c, d, p.Task, p.Question())
-	return a.closeVersion(c, d, outcome, err, "made", p.Version)
+	return a.closeVersion(c, d, outcome, err, "made", p.Version, "")
 }
 
 // showSeal shows what is cleaned, and what stays and why.

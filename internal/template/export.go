@@ -4,16 +4,20 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/answers/ovfenv"
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/image"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/ovf"
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/output"
 	"mintbatch/internal/ova"
@@ -35,7 +39,7 @@ type Exporting struct {
 func PrepareExport(ctx context.Context, d *mint.Desk, name, where string) (*Exporting, error) {
 	known, err := d.Known(ctx, []string{name})
 	if err == nil && len(known) == 1 && (where == "" || known[0].Site == where) {
-		return machineOf(ctx, d, known[0].Key, known[0].ID(d.Ledger.ID))
+		return machineOf(ctx, d, known[0])
 	}
 	if _, is := d.Setup.Templates[name]; !is {
 		if v, versioned := machine.VersionOf(name); !versioned || d.Setup.Templates[v.Template].Guest == "" {
@@ -62,7 +66,8 @@ func PrepareExport(ctx context.Context, d *mint.Desk, name, where string) (*Expo
 }
 
 // machineOf is a machine that was made.
-func machineOf(ctx context.Context, d *mint.Desk, key machine.Key, id uuid.UUID) (*Exporting, error) {
+func machineOf(ctx context.Context, d *mint.Desk, k ledger.Machine) (*Exporting, error) {
+	key, id := k.Key, k.ID(d.Ledger.ID)
 	m, err := d.Sites.Machine(ctx, key.Site, id)
 	if err != nil {
 		return nil, err
@@ -74,12 +79,21 @@ func machineOf(ctx context.Context, d *mint.Desk, key machine.Key, id uuid.UUID)
 	if m.Mark != nil {
 		e.Notes = m.Mark.Notes
 	}
+	if k.Spec.Guest.Answers == ovfenv.Name && k.Spec.Guest.Firstboot != nil {
+		told := k.Spec.Guest.Properties
+		for _, key := range slices.Sorted(maps.Keys(told)) {
+			e.Properties = append(e.Properties, ovf.Property{Key: key, Value: told[key]})
+		}
+	}
 	for _, c := range m.Adapters {
 		e.Cards = append(e.Cards, ovf.Card{Network: c.Network, MAC: c.MAC})
 		e.Networks = appendNew(e.Networks, c.Network)
 	}
-	if len(m.Disks) > 0 {
-		e.Remarks = append(e.Remarks, fmt.Sprintf("its %d data disks are not in the package", len(m.Disks)))
+	switch n := len(m.Disks); {
+	case n == 1:
+		e.Remarks = append(e.Remarks, "its data disk is not in the package")
+	case n > 1:
+		e.Remarks = append(e.Remarks, fmt.Sprintf("its %d data disks are not in the package", n))
 	}
 	return e, e.open(ctx, d, machine.SourceName(key.Name))
 }
@@ -139,11 +153,17 @@ func openPackage(d *mint.Desk, o *MakeOrder) (*source, *ovf.Machine, error) {
 		p.Close()
 		return nil, nil, err
 	}
-	switch n := len(p.Disks); {
-	case n == 0:
+	if len(p.Disks) == 0 {
 		return fail(refuse("%s: the machine in it has no disk", o.Package))
-	case n > 1:
-		p.Remarks = append(p.Remarks, fmt.Sprintf("of its %d disks only %s is taken: a template has one disk", n, p.Disks[0].File))
+	}
+	for _, d := range p.Disks[1:] {
+		switch {
+		case d.File == "":
+		case o.FirstDisk:
+			p.Remarks = append(p.Remarks, fmt.Sprintf("its disk %s is not taken", d.File))
+		default:
+			return fail(refuse("%s: the machine in it has %d disks, and a template has one; take only %s, which it starts from, with --first-disk", o.Package, len(p.Disks), p.Disks[0].File))
+		}
 	}
 	chain, err := p.Disk(p.Disks[0])
 	if err != nil {
@@ -155,9 +175,6 @@ func openPackage(d *mint.Desk, o *MakeOrder) (*source, *ovf.Machine, error) {
 	for _, n := range p.Networks {
 		p.Remarks = append(p.Remarks, networkRemark(d.Setup, n))
 	}
-	for _, c := range p.Properties {
-		p.Remarks = append(p.Remarks, fmt.Sprintf("it can be told %s (%q): rows can say it under properties where the template has answers: ovf-env", c.Key, c.Value))
-	}
 	p.Remarks = append(p.Said, p.Remarks...)
 	size := (chain.Length() + 511) / 512 * 512
 	return &source{chain, size, p.Close}, p.Machine, nil
@@ -165,12 +182,10 @@ func openPackage(d *mint.Desk, o *MakeOrder) (*source, *ovf.Machine, error) {
 
 // networkRemark says which network of the setup is meant by one of a package.
 func networkRemark(s *setup.Setup, name string) string {
-	for _, n := range setup.Names(s.Networks) {
-		if n == name || s.NetworkSource(n) == name {
-			return fmt.Sprintf("its network %s is network %s of the setup", name, n)
-		}
+	if n := networkOf(s, name); n != "" {
+		return fmt.Sprintf("its network %s is network %s of the setup", name, n)
 	}
-	return fmt.Sprintf("its network %s is none of the setup: rows name their own", name)
+	return fmt.Sprintf("its network %s is none of the setup: rows name their own, or a network of the setup gets it as its source", name)
 }
 
 // fill takes from a package what neither the setup nor a preset says.

@@ -33,6 +33,8 @@ type MakeOrder struct {
 	Name string
 	// Package is a file in the Open Virtualization Format instead of a disk.
 	Package string
+	// FirstDisk takes only the first disk of a package with several.
+	FirstDisk bool
 	// Disk is a file, or STORE/VOLUME or machine:NAME of the site; empty for an empty disk of a Size.
 	Disk  string
 	Size  machine.Size
@@ -53,6 +55,8 @@ type Making struct {
 	Found *mint.Inspected
 	// Packed is the machine that a package describes; nil if there is none.
 	Packed *ovf.Machine
+	// Suggested is what the setup can say of a template that is made of a package, as a part of it; it may be empty.
+	Suggested string
 	// Blocking counts the findings that are errors.
 	Blocking int
 	ledger.Version
@@ -122,12 +126,15 @@ func Prepare(ctx context.Context, d *mint.Desk, o MakeOrder, lock func() error) 
 		return nil, refuse("the disk of a template has at most %s", machine.Size(mostDisk))
 	}
 	m := &Making{source: from, Store: store, Packed: packed}
-	if o.Notes == "" && packed != nil {
-		o.Notes = strings.TrimSpace(packed.Product.Name + " " + packed.Product.Version)
-	}
 	fail := func(err error) (*Making, error) {
 		from.done()
 		return nil, err
+	}
+	if packed != nil {
+		o.Notes = cmp.Or(o.Notes, strings.TrimSpace(packed.Product.Name+" "+packed.Product.Version))
+		if m.Suggested, err = suggest(d.Setup, o.Name, packed); err != nil {
+			return fail(err)
+		}
 	}
 	if o.Disk != "" {
 		i, err := inspect.Of(disk.Disk{ReaderAt: from, Size: from.size})

@@ -76,7 +76,7 @@ func (m *Machine) Describe() []byte {
 			}
 		}
 		for _, p := range m.Properties {
-			line(`      <Property ovf:key="%s" ovf:type="%s" ovf:value="%s"/>`, p.Key, "string", p.Value)
+			line(`      <Property ovf:key="%s" ovf:type="string" ovf:userConfigurable="true" ovf:value="%s"/>`, p.Key, p.Value)
 		}
 		line(`    </ProductSection>`)
 	}
@@ -108,7 +108,11 @@ func (m *Machine) hardware(line func(format string, args ...any)) {
 		}
 		line(`      </Item>`)
 	}
-	line(`    <VirtualHardwareSection>`)
+	transport := ""
+	if len(m.Properties) > 0 { // by a CD (11.2), as its guest was told here
+		transport = ` ovf:transport="iso"`
+	}
+	line(`    <VirtualHardwareSection` + transport + `>`)
 	line(`      <Info>The hardware</Info>`)
 	line(`      <System>`)
 	line(`        <vssd:ElementName>Virtual hardware</vssd:ElementName>`)
