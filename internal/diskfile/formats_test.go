@@ -2,13 +2,13 @@ package diskfile
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/google/uuid"
@@ -17,6 +17,7 @@ import (
 
 	"mintbatch/internal/core/image"
 	"mintbatch/internal/core/image/formats"
+	"mintbatch/internal/core/image/imagetest"
 )
 
 // model is a disk in memory.
@@ -243,28 +244,40 @@ func TestParents(t *testing.T) {
 	}
 }
 
-// A delta of the older kind is read with its parent, as QEMU reads it.
-func TestOldDelta(t *testing.T) {
-	dir := t.TempDir()
-	m := make(model, 4<<20)
-	m.scribble(rand.New(rand.NewPCG(1, 2)), 30)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "base-flat.vmdk"), m, 0o600))
-	text := "# Disk DescriptorFile\nversion=1\nCID=%s\nparentCID=%s\ncreateType=\"%s\"\n%sRW 8192 %s\n"
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "base.vmdk"), fmt.Appendf(nil, text, "01020304", "ffffffff", "vmfs", "", "VMFS \"base-flat.vmdk\""), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "child.vmdk"), fmt.Appendf(nil, text, "01020305", "01020304", "vmfsSparse", "parentFileNameHint=\"base.vmdk\"\n", "VMFSSPARSE \"child-delta.vmdk\""), 0o600))
-	delta := make([]byte, 64*512) // header, directory, one table of 4096 entries, one grain
-	copy(delta, "COWD")
-	for i, n := range []uint32{1, 3, 8192, 8, 4, 1, 49} {
-		binary.LittleEndian.PutUint32(delta[4+4*i:], n)
+// Deltas as ESX writes them are read with their parents, as QEMU reads them; one whose journal is needed is refused.
+func TestDeltas(t *testing.T) {
+	for kind, delta := range imagetest.Deltas() {
+		dir := t.TempDir()
+		m := make(model, 4<<20)
+		m.scribble(rand.New(rand.NewPCG(1, 2)), 30)
+		fill(m, imagetest.Zeroed, 0x77)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "base-flat.vmdk"), m, 0o600))
+		text := "# Disk DescriptorFile\nversion=1\nCID=%s\nparentCID=%s\ncreateType=\"%s\"\n%sRW 8192 %s\n"
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "base.vmdk"), fmt.Appendf(nil, text, "01020304", "ffffffff", "vmfs", "", "VMFS \"base-flat.vmdk\""), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "child.vmdk"), fmt.Appendf(nil, text, "01020305", "01020304", kind, "parentFileNameHint=\"base.vmdk\"\n", strings.ToUpper(kind)+" \"child-delta.vmdk\""), 0o600))
+		fill(m, imagetest.Written, imagetest.Content)
+		if kind == "seSparse" {
+			fill(m, imagetest.Zeroed, 0)
+		}
+		file := filepath.Join(dir, "child-delta.vmdk")
+		require.NoError(t, os.WriteFile(file, delta, 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "raw"), m, 0o600))
+		reads(t, m, filepath.Join(dir, "child.vmdk"))
+		run(t, dir, "qemu-img", "compare", "-f", "raw", "-F", "vmdk", "raw", "child.vmdk")
+		_, err := Open(file, "")
+		assert.ErrorContains(t, err, "name the file with its descriptor")
 	}
-	binary.LittleEndian.PutUint32(delta[4*512:], 8)
-	binary.LittleEndian.PutUint32(delta[8*512+4*100:], 40)
-	for i := range delta[40*512 : 48*512] {
-		delta[40*512+i] = 0x5a
+	for want, change := range map[string]int{"it was not closed": 512 + 24, "grains of": 24, "no header is at": 512, "a disk of": 22, "headers, tables and grains": 150} {
+		dir, changed := t.TempDir(), imagetest.Deltas()["seSparse"]
+		changed[change] ^= 0x40
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "child.vmdk"), []byte("# Disk DescriptorFile\nCID=1\nparentCID=ffffffff\nRW 8192 SESPARSE \"d.vmdk\"\n"), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "d.vmdk"), changed, 0o600))
+		_, err := Open(filepath.Join(dir, "child.vmdk"), "")
+		assert.ErrorContains(t, err, want)
 	}
-	copy(m[100*4096:], delta[40*512:48*512])
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "child-delta.vmdk"), delta, 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "raw"), m, 0o600))
-	reads(t, m, filepath.Join(dir, "child.vmdk"))
-	run(t, dir, "qemu-img", "compare", "-f", "raw", "-F", "vmdk", "raw", "child.vmdk")
+}
+
+// fill fills a grain of a disk.
+func fill(m model, grain int, with byte) {
+	copy(m[grain*4096:], bytes.Repeat([]byte{with}, 4096))
 }

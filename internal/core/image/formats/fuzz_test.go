@@ -3,40 +3,26 @@ package formats
 import (
 	"bytes"
 	"io"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/image"
+	"mintbatch/internal/core/image/imagetest"
 )
 
-// memory is a file in memory.
-type memory []byte
-
-func (m memory) Size() int64 { return int64(len(m)) }
-
-func (m memory) ReadAt(p []byte, at int64) (int, error) {
-	n := copy(p, m[min(at, int64(len(m))):])
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
-func (m *memory) WriteAt(p []byte, at int64) (int, error) {
-	if need := int(at) + len(p); need > len(*m) {
-		*m = append(*m, make([]byte, need-len(*m))...)
-	}
-	return copy((*m)[at:], p), nil
-}
+// parts are an image, and a file beside it.
+type parts struct{ file, beside imagetest.Memory }
 
 // FuzzOpen spoils an image of a format at two places. Whatever becomes of it, it is refused or read, and nothing that it says
 // makes its reader read for ever or run out of memory.
 func FuzzOpen(f *testing.F) {
-	var files []memory
+	var files []parts
 	for _, format := range all {
 		for _, v := range format.Variants {
-			var m, flat memory
+			var m, flat imagetest.Memory
 			order := image.Order{Size: 300 << 10, Variant: v, Identity: uuid.Max, Name: "x", Beside: func(string) (io.WriterAt, error) { return &flat, nil }}
 			if v == image.Child {
 				if format.Name == "qcow2" {
@@ -62,28 +48,33 @@ func FuzzOpen(f *testing.F) {
 				f.Fatal(err)
 			}
 			m = append(m, make([]byte, max(0, length-m.Size()))...)
-			files = append(files, m)
+			files = append(files, parts{m, flat})
 		}
 	}
-	for n, m := range files {
+	for _, kind := range []string{"vmfsSparse", "seSparse"} {
+		files = append(files, parts{imagetest.Memory("# Disk DescriptorFile\nCID=01020304\nparentCID=ffffffff\nRW 8192 " + strings.ToUpper(kind) + " \"x\"\n"), imagetest.Deltas()[kind]})
+	}
+	for n, both := range files {
+		m := both.file
 		f.Add(uint8(n), uint32(0), []byte{}, uint32(0), []byte{}, uint32(m.Size()))
 		f.Add(uint8(n), uint32(60), []byte{1}, uint32(1536), []byte{0, 0, 0, 9}, uint32(m.Size()))
 		f.Add(uint8(n), uint32(3<<20), []byte{7}, uint32(2<<20+40), []byte{0xff}, uint32(m.Size()))
 	}
 	f.Fuzz(func(t *testing.T, which uint8, at uint32, b []byte, at2 uint32, b2 []byte, length uint32) {
-		m := bytes.Clone(files[int(which)%len(files)])
+		of := files[int(which)%len(files)]
+		m := slices.Concat(of.file, of.beside)
 		for _, p := range []struct {
 			at uint32
 			b  []byte
 		}{{at, b}, {at2, b2}} {
 			copy(m[int(p.at)%len(m):], p.b)
 		}
-		file := memory(m[:min(len(m), int(length))])
+		file, beside := m[:min(of.file.Size(), int64(length))], m[of.file.Size():]
 		format, err := Detect(file)
 		if err != nil {
 			return
 		}
-		i, err := format.Open(file, func(string) (image.File, error) { return file, nil })
+		i, err := format.Open(file, func(string) (image.File, error) { return beside, nil })
 		if err != nil {
 			return
 		}

@@ -2,7 +2,6 @@ package vhdx
 
 import (
 	"bytes"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,32 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"mintbatch/internal/core/image"
+	"mintbatch/internal/core/image/imagetest"
 )
 
-// memory is a file in memory.
-type memory []byte
-
-func (m memory) Size() int64 { return int64(len(m)) }
-
-func (m memory) ReadAt(p []byte, at int64) (int, error) {
-	n := copy(p, m[min(at, int64(len(m))):])
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
-func (m *memory) WriteAt(p []byte, at int64) (int, error) {
-	if need := int(at) + len(p); need > len(*m) {
-		*m = append(*m, make([]byte, need-len(*m))...)
-	}
-	return copy((*m)[at:], p), nil
-}
-
 // logged is an image whose log says that a page has other content, and that another is zeros.
-func logged(t testing.TB, id uuid.UUID, sequence uint64) (memory, int64) {
+func logged(t testing.TB, id uuid.UUID, sequence uint64) (imagetest.Memory, int64) {
 	t.Helper()
-	var m memory
+	var m imagetest.Memory
 	w, err := Create(&m, image.Order{Size: 4 << 20, Identity: uuid.New()})
 	require.NoError(t, err)
 	put, err := w.Prepare(0, bytes.Repeat([]byte{1}, 64*kib))
@@ -115,17 +95,17 @@ func TestLogIsReplayed(t *testing.T) {
 
 // What is damaged is refused, with what is wrong.
 func TestDamagedImages(t *testing.T) {
-	for want, spoil := range map[string]func(m memory, data int64){
-		"both of its headers are damaged":         func(m memory, _ int64) { m[headersAt[0]+100]++; m[headersAt[1]+100]++ },
-		"both of its region tables are damaged":   func(m memory, _ int64) { m[regionsAt[0]+5]++; m[regionsAt[1]+5]++ },
-		"of which no part is whole":               func(m memory, _ int64) { m[logAt+page+50]++ },
-		"its table of metadata at":                func(m memory, _ int64) { m[metaAt]++ },
-		"blocks of":                               func(m memory, _ int64) { le.PutUint32(m[metaAt+le64(m, metaAt+32+4*32+16):], 3) },
-		"block 0 is in the state 5":               func(m memory, _ int64) { m[batAt] = 5 },
-		"block 0 is there in part":                func(m memory, _ int64) { m[batAt] = 7 },
-		"block 0 is said to be at 0":              func(m memory, _ int64) { le.PutUint64(m[batAt:], 6) },
-		"the table of blocks and block 0 are bot": func(m memory, _ int64) { le.PutUint64(m[batAt:], batAt|6) },
-		"in a file of 6291456 bytes":              func(m memory, _ int64) { le.PutUint64(m[batAt:], 1<<40|6) },
+	for want, spoil := range map[string]func(m imagetest.Memory, data int64){
+		"both of its headers are damaged":         func(m imagetest.Memory, _ int64) { m[headersAt[0]+100]++; m[headersAt[1]+100]++ },
+		"both of its region tables are damaged":   func(m imagetest.Memory, _ int64) { m[regionsAt[0]+5]++; m[regionsAt[1]+5]++ },
+		"of which no part is whole":               func(m imagetest.Memory, _ int64) { m[logAt+page+50]++ },
+		"its table of metadata at":                func(m imagetest.Memory, _ int64) { m[metaAt]++ },
+		"blocks of":                               func(m imagetest.Memory, _ int64) { le.PutUint32(m[metaAt+le64(m, metaAt+32+4*32+16):], 3) },
+		"block 0 is in the state 5":               func(m imagetest.Memory, _ int64) { m[batAt] = 5 },
+		"block 0 is there in part":                func(m imagetest.Memory, _ int64) { m[batAt] = 7 },
+		"block 0 is said to be at 0":              func(m imagetest.Memory, _ int64) { le.PutUint64(m[batAt:], 6) },
+		"the table of blocks and block 0 are bot": func(m imagetest.Memory, _ int64) { le.PutUint64(m[batAt:], batAt|6) },
+		"in a file of 6291456 bytes":              func(m imagetest.Memory, _ int64) { le.PutUint64(m[batAt:], 1<<40|6) },
 	} {
 		m, data := logged(t, uuid.New(), 1)
 		spoil(m, data)
@@ -162,7 +142,7 @@ func FuzzLog(f *testing.F) {
 			e = m[logAt : logAt+length]
 		}
 		le.PutUint32(e[4:], sum(e))
-		i, err := Open(memory(m))
+		i, err := Open(imagetest.Memory(m))
 		if err != nil {
 			return
 		}
@@ -171,4 +151,4 @@ func FuzzLog(f *testing.F) {
 	})
 }
 
-func le64(m memory, at int64) int64 { return int64(le.Uint32(m[at:])) }
+func le64(m imagetest.Memory, at int64) int64 { return int64(le.Uint32(m[at:])) }

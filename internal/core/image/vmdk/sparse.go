@@ -25,6 +25,7 @@ const (
 	perTable  = 512
 	mostGrain = 1 << 21 // bytes
 	zeroGrain = 1       // the entry of a grain that is zeros
+	nowhere   = -1      // where what an entry tells of cannot be
 )
 
 // The kinds of markers of a stream.
@@ -41,11 +42,14 @@ type extent struct {
 	size      int64
 	grain     int64
 	per       int64 // entries of a table
+	entry     int64 // bytes of one
 	flags     uint32
 	directory []byte
 	overhead  int64
 	child     bool
 	stream    bool
+
+	tablesAt, grainsAt int64 // where what entries of 8 bytes number begins
 
 	descriptorAt, descriptorLen int64
 	directoryAt                 int64
@@ -110,15 +114,17 @@ func (x *extent) cowd() error {
 
 // openExtent opens a sparse file.
 func openExtent(file image.File, child bool) (*extent, error) {
-	x := &extent{file: file, of: -1, child: child, per: perTable}
-	magic := make([]byte, 4)
-	if image.ReadFull(file, 0, magic) == nil && string(magic) == "COWD" {
-		if err := x.cowd(); err != nil {
-			return nil, err
-		}
-		return x, x.readDirectory()
+	x := &extent{file: file, of: -1, child: child, per: perTable, entry: 4}
+	magic := make([]byte, 8)
+	_, _ = file.ReadAt(magic, 0) // one that is shorter is none of these
+	read := func() error { return x.header(0) }
+	switch {
+	case bytes.HasPrefix(magic, []byte("COWD")):
+		read = x.cowd
+	case isWide(magic):
+		read = x.wide
 	}
-	if err := x.header(0); err != nil {
+	if err := read(); err != nil {
 		return nil, err
 	}
 	size, grain, text, textLen := x.size, x.grain, x.descriptorAt, x.descriptorLen
@@ -138,10 +144,10 @@ func openExtent(file image.File, child bool) (*extent, error) {
 func (x *extent) readDirectory() error {
 	each := x.grain * x.per
 	entries := (x.size + each - 1) / each
-	if x.directoryAt <= 0 || x.directoryAt > (x.file.Size()-entries*4)/sector {
+	if x.directoryAt <= 0 || x.directoryAt > (x.file.Size()-entries*x.entry)/sector {
 		return image.Bad("a directory of %d entries at sector %d, in a file of %d bytes", entries, x.directoryAt, x.file.Size())
 	}
-	x.directory = make([]byte, entries*4)
+	x.directory = make([]byte, entries*x.entry)
 	return image.ReadFull(x.file, x.directoryAt*sector, x.directory)
 }
 
@@ -198,17 +204,35 @@ func openSparse(file image.File) (*image.Image, error) {
 // Length implements image.Layer.
 func (x *extent) Length() int64 { return x.size }
 
-// tableOf reads the table of a grain; nil if there is none.
+// tableAt is where a table is; 0 if there is none, nowhere if it cannot be there.
+func (x *extent) tableAt(n int64) int64 {
+	if x.entry == 4 {
+		return int64(le.Uint32(x.directory[n*4:])) * sector
+	}
+	entry := le.Uint64(x.directory[n*8:])
+	switch {
+	case entry == 0:
+		return 0
+	case entry&^0xffffffff != tableIsThere:
+		return nowhere
+	}
+	return x.tablesAt + int64(entry&0xffffffff)*wideTable*sector
+}
+
+// tableOf reads a table; nil if there is none.
 func (x *extent) tableOf(n int64) ([]byte, error) {
-	at := int64(le.Uint32(x.directory[n*4:]))
-	if at == 0 {
+	at := x.tableAt(n)
+	switch at {
+	case 0:
 		return nil, nil
+	case nowhere:
+		return nil, image.Bad("table %d is said to be where none can be", n)
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.of != n {
-		table := make([]byte, x.per*4)
-		if err := image.ReadFull(x.file, at*sector, table); err != nil {
+		table := make([]byte, x.per*x.entry)
+		if err := image.ReadFull(x.file, at, table); err != nil {
 			return nil, err
 		}
 		x.table, x.of = table, n
@@ -216,15 +240,25 @@ func (x *extent) tableOf(n int64) ([]byte, error) {
 	return x.table, nil
 }
 
-// stateOf says what an entry of a table means.
-func (x *extent) stateOf(entry uint32) image.State {
+// place is what a table says of a grain, and where its content is.
+func (x *extent) place(table []byte, grain int64) (image.State, int64) {
+	if x.entry == 8 {
+		if table == nil {
+			return x.widePlace(0)
+		}
+		return x.widePlace(le.Uint64(table[grain%x.per*8:]))
+	}
+	entry := uint32(0)
+	if table != nil {
+		entry = le.Uint32(table[grain%x.per*4:])
+	}
 	switch {
 	case entry == 0 && x.child:
-		return image.Below
+		return image.Below, 0
 	case entry == 0 || entry == zeroGrain && x.flags&zeroGrains != 0:
-		return image.Zero
+		return image.Zero, 0
 	}
-	return image.Data
+	return image.Data, int64(entry) * sector
 }
 
 // Run implements image.Layer.
@@ -238,11 +272,13 @@ func (x *extent) Run(at int64) (image.Run, error) {
 	if err != nil {
 		return image.Run{}, err
 	}
-	run, next := image.Run{State: x.stateOf(0)}, (n+1)*x.per
+	run, next := image.Run{}, (n+1)*x.per
+	run.State, _ = x.place(table, grain)
 	if table != nil {
-		run.State = x.stateOf(le.Uint32(table[grain%x.per*4:]))
-		for next = grain + 1; next < (n+1)*x.per && x.stateOf(le.Uint32(table[next%x.per*4:])) == run.State; {
-			next++
+		for next = grain + 1; next < (n+1)*x.per; next++ {
+			if state, _ := x.place(table, next); state != run.State {
+				break
+			}
 		}
 	}
 	run.Length = min(next*x.grain, x.size) - at
@@ -262,25 +298,26 @@ func (x *extent) ReadAt(into []byte, at int64) (int, error) {
 			return int(done), err
 		}
 		n := min(int64(len(into))-done, x.grain-skip, x.size-here)
-		entry := uint32(0)
-		if table != nil {
-			entry = le.Uint32(table[grain%x.per*4:])
-		}
+		state, place := x.place(table, grain)
 		switch {
-		case x.stateOf(entry) != image.Data:
+		case state != image.Data:
 			clear(into[done : done+n])
+		case place == nowhere:
+			return int(done), image.Bad("grain %d is said to be where none can be", grain)
 		case x.stream:
-			content, err := x.unpack(grain, int64(entry)*sector)
+			content, err := x.unpack(grain, place)
 			if err != nil {
 				return int(done), err
 			}
 			copy(into[done:done+n], content[skip:])
 		default:
-			per := uint32(x.grain / sector)
-			for next := grain + 1; n < int64(len(into))-done && here+n < x.size && next%x.per != 0 && le.Uint32(table[next%x.per*4:]) == entry+uint32(next-grain)*per; next++ { // what lies side by side is read at once
+			for next := grain + 1; n < int64(len(into))-done && here+n < x.size && next%x.per != 0; next++ { // what lies side by side is read at once
+				if state, at := x.place(table, next); state != image.Data || at != place+(next-grain)*x.grain {
+					break
+				}
 				n = min(n+x.grain, int64(len(into))-done, x.size-here)
 			}
-			if err := image.ReadFull(x.file, int64(entry)*sector+skip, into[done:done+n]); err != nil {
+			if err := image.ReadFull(x.file, place+skip, into[done:done+n]); err != nil {
 				return int(done), err
 			}
 		}
@@ -322,29 +359,34 @@ func (x *extent) check() ([]image.Damage, error) {
 		places = append(places, image.Place{At: x.descriptorAt * sector, Length: x.descriptorLen * sector, What: "the descriptor"})
 	}
 	var found []image.Damage
-	for n := range int64(len(x.directory) / 4) {
-		at := int64(le.Uint32(x.directory[n*4:])) * sector
+	for n := range int64(len(x.directory)) / x.entry {
+		at := x.tableAt(n)
 		if at == 0 {
 			continue
 		}
-		places = append(places, image.Place{At: at, Length: x.per * 4, What: fmt.Sprintf("table %d", n)})
 		table, err := x.tableOf(n)
 		if err != nil {
-			found = append(found, image.Damage{At: at, What: err.Error()})
+			found = append(found, image.Damage{At: max(at, x.directoryAt*sector), What: err.Error()})
 			continue
 		}
-		for k := range x.per {
-			entry := le.Uint32(table[k*4:])
-			if grain := n*x.per + k; x.stateOf(entry) == image.Data && grain*x.grain < x.size {
-				length := min(x.grain, max(sector, x.file.Size()-int64(entry)*sector))
-				if x.stream {
-					length = sector
-					if _, err := x.unpack(grain, int64(entry)*sector); err != nil {
-						found = append(found, image.Damage{At: int64(entry) * sector, What: err.Error()})
-					}
-				}
-				places = append(places, image.Place{At: int64(entry) * sector, Length: length, What: fmt.Sprintf("grain %d", grain)})
+		places = append(places, image.Place{At: at, Length: x.per * x.entry, What: fmt.Sprintf("table %d", n)})
+		for grain := n * x.per; grain < (n+1)*x.per && grain*x.grain < x.size; grain++ {
+			state, at := x.place(table, grain)
+			if state != image.Data {
+				continue
 			}
+			if at == nowhere {
+				found = append(found, image.Damage{At: x.tableAt(n), What: fmt.Sprintf("grain %d is said to be where none can be", grain)})
+				continue
+			}
+			length := min(x.grain, max(sector, x.file.Size()-at))
+			if x.stream {
+				length = sector
+				if _, err := x.unpack(grain, at); err != nil {
+					found = append(found, image.Damage{At: at, What: err.Error()})
+				}
+			}
+			places = append(places, image.Place{At: at, Length: length, What: fmt.Sprintf("grain %d", grain)})
 		}
 	}
 	return append(found, image.Overlaps(places, x.file.Size())...), nil

@@ -24,7 +24,7 @@ var le = binary.LittleEndian
 
 // Is reports whether a file begins like an image of this format.
 func Is(head []byte) bool {
-	return bytes.HasPrefix(head, []byte("KDMV")) || bytes.HasPrefix(head, []byte("COWD")) || isText(head)
+	return bytes.HasPrefix(head, []byte("KDMV")) || bytes.HasPrefix(head, []byte("COWD")) || isWide(head) || isText(head)
 }
 
 // Open opens an image: a file with all in it, or a descriptor and the files that it names.
@@ -32,7 +32,7 @@ func Open(file image.File, beside image.Siblings) (*image.Image, error) {
 	head := make([]byte, 64)
 	_, _ = file.ReadAt(head, 0) // a file that is shorter is none of these
 	switch {
-	case bytes.HasPrefix(head, []byte("COWD")):
+	case bytes.HasPrefix(head, []byte("COWD")), isWide(head):
 		return nil, image.Bad("it is a part of a disk; name the file with its descriptor")
 	case !isText(head):
 		return openSparse(file)
@@ -71,7 +71,7 @@ func Open(file image.File, beside image.Siblings) (*image.Image, error) {
 				return nil, image.Bad("%s has %d bytes, and %d are said to be at %d", e.name, f.Size(), part.length, e.offset*sector)
 			}
 			part.Layer, part.from = image.Raw{ReaderAt: f, Size: f.Size()}, e.offset*sector
-		case "SPARSE", "VMFSSPARSE":
+		case "SPARSE", "VMFSSPARSE", "SESPARSE":
 			f, err := beside(e.name)
 			if err != nil {
 				return nil, err
