@@ -71,10 +71,7 @@ func fields(w io.Writer, value reflect.Value) error {
 	return err
 }
 
-// together is how many elements of a list are written by one goroutine.
-const together = 256
-
-// element writes a value, a long list by several goroutines.
+// element writes a value, a list element by element.
 func element(w io.Writer, v reflect.Value, indent string) error {
 	if v.Kind() != reflect.Slice || v.Len() == 0 {
 		text, err := encoded(v, indent)
@@ -83,19 +80,54 @@ func element(w io.Writer, v reflect.Value, indent string) error {
 		}
 		return err
 	}
-	separator := "[\n"
-	parts := make([]bytes.Buffer, runtime.GOMAXPROCS(0))
-	for from := 0; from < v.Len(); from += together * len(parts) {
+	list := listWriter{w: w, indent: indent}
+	if err := list.add(v); err != nil {
+		return err
+	}
+	return list.end()
+}
+
+// listDocument prints a document with one list, whose elements come some at a time.
+func (a *App) listDocument(schema, name string, each func(take func(some any) error) error) error {
+	w := bufio.NewWriter(raw(a.Stdout))
+	fmt.Fprintf(w, "{\n  \"schema\": %q,\n  %q: ", schema, name)
+	list := listWriter{w: w, indent: "  "}
+	err := each(func(some any) error { return list.add(reflect.ValueOf(some)) })
+	if err == nil {
+		err = list.end()
+		fmt.Fprintln(w, "\n}")
+	}
+	return errors.Join(err, w.Flush())
+}
+
+// listWriter writes a list whose elements come some at a time.
+type listWriter struct {
+	w      io.Writer
+	indent string
+	begun  bool
+	parts  []bytes.Buffer
+}
+
+// together is how many elements of a list are written by one goroutine.
+const together = 256
+
+// add writes elements, by several goroutines.
+func (l *listWriter) add(v reflect.Value) error {
+	if l.parts == nil {
+		l.parts = make([]bytes.Buffer, runtime.GOMAXPROCS(0))
+	}
+	for from := 0; from < v.Len(); from += together * len(l.parts) {
 		var all errgroup.Group
-		for k := range parts {
-			parts[k].Reset()
+		for k := range l.parts {
+			part := &l.parts[k]
+			part.Reset()
 			all.Go(func() error {
 				first := from + k*together
 				for i := first; i < min(first+together, v.Len()); i++ {
 					if i > first {
-						parts[k].WriteString(",\n" + indent + "  ")
+						part.WriteString(",\n" + l.indent + "  ")
 					}
-					if err := element(&parts[k], v.Index(i), indent+"  "); err != nil {
+					if err := element(part, v.Index(i), l.indent+"  "); err != nil {
 						return err
 					}
 				}
@@ -105,20 +137,32 @@ func element(w io.Writer, v reflect.Value, indent string) error {
 		if err := all.Wait(); err != nil {
 			return err
 		}
-		for k := range parts {
-			if parts[k].Len() == 0 {
+		for k := range l.parts {
+			if l.parts[k].Len() == 0 {
 				continue
 			}
-			if _, err := io.WriteString(w, separator+indent+"  "); err != nil {
+			separator := "[\n"
+			if l.begun {
+				separator = ",\n"
+			}
+			if _, err := io.WriteString(l.w, separator+l.indent+"  "); err != nil {
 				return err
 			}
-			separator = ",\n"
-			if _, err := parts[k].WriteTo(w); err != nil {
+			l.begun = true
+			if _, err := l.parts[k].WriteTo(l.w); err != nil {
 				return err
 			}
 		}
 	}
-	_, err := io.WriteString(w, "\n"+indent+"]")
+	return nil
+}
+
+func (l *listWriter) end() error {
+	end := "[]"
+	if l.begun {
+		end = "\n" + l.indent + "]"
+	}
+	_, err := io.WriteString(l.w, end)
 	return err
 }
 

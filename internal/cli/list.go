@@ -114,19 +114,23 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	forPrograms := c.Bool("json") || c.Bool("csv")
+	if forPrograms && c.Bool("offline") && how.sort == nil && !c.Args().Present() {
+		return a.listThrough(ctx, c, how)
+	}
 	entries, err := a.entries(ctx, c, (*mint.Desk).List)
 	if entries == nil && err != nil {
 		return err
 	}
 	entries = mint.Select(entries, how.where)
-	if how.sort != nil {
-		mint.Sort(entries, *how.sort)
-	}
 	switch {
-	case c.Bool("json"):
-		return errors.Join(a.entriesDocument("mintbatch/list/1", entries), err)
-	case c.Bool("csv"):
-		return errors.Join(a.entriesCSV(how, entries), err)
+	case how.sort != nil:
+		mint.Sort(entries, *how.sort)
+	case forPrograms:
+		mint.ByName(entries)
+	}
+	if forPrograms {
+		return errors.Join(a.writeEntries(c, how, func(take func([]mint.Entry) error) error { return take(entries) }), err)
 	}
 	p, quiet := a.painter(a.Stdout, c.Bool("no-color")), c.Bool("quiet")
 	var used, saved machine.Size
@@ -160,6 +164,29 @@ func (a *App) list(ctx context.Context, c *cli.Command) error {
 		})
 	})
 	return err
+}
+
+// listThrough writes all machines of the ledger for other programs, without having them all in memory.
+func (a *App) listThrough(ctx context.Context, c *cli.Command, how arrangement) error {
+	s, err := a.openSetup(ctx, c, "ledger")
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	request := a.listRequest(c, s)
+	return a.writeEntries(c, how, func(take func([]mint.Entry) error) error {
+		return s.EachOffline(ctx, request, func(some []mint.Entry) error { return take(mint.Select(some, how.where)) })
+	})
+}
+
+// writeEntries writes machines, which come some at a time, for other programs.
+func (a *App) writeEntries(c *cli.Command, how arrangement, each func(take func([]mint.Entry) error) error) error {
+	if c.Bool("csv") {
+		return a.entriesCSV(how, each)
+	}
+	return a.listDocument("mintbatch/list/1", "machines", func(take func(any) error) error {
+		return each(func(some []mint.Entry) error { return take(some) })
+	})
 }
 
 // listAt lists what there was.
@@ -279,7 +306,7 @@ func (r arrangement) cell(p painter, f mint.Field, s []mint.Entry) string {
 var stateColours = map[string]text.Colors{"gone": {text.FgHiRed}, "unfinished": {text.FgHiYellow}, "not listed": {text.FgHiYellow}, "made": {text.FgHiCyan}}
 
 // entriesCSV prints a line for each machine (RFC 4180), with all fields if none are chosen.
-func (a *App) entriesCSV(how arrangement, entries []mint.Entry) error {
+func (a *App) entriesCSV(how arrangement, each func(take func([]mint.Entry) error) error) error {
 	if !how.chosen {
 		how.columns = nil
 		for _, name := range mint.FieldNames() {
@@ -293,14 +320,17 @@ func (a *App) entriesCSV(how arrangement, entries []mint.Entry) error {
 		line[i] = f.Name
 	}
 	_ = w.Write(line)
-	for i := range entries {
-		for k, f := range how.columns {
-			line[k] = f.Of(&entries[i])
+	err := each(func(some []mint.Entry) error {
+		for i := range some {
+			for k, f := range how.columns {
+				line[k] = f.Of(&some[i])
+			}
+			_ = w.Write(line)
 		}
-		_ = w.Write(line)
-	}
+		return w.Error()
+	})
 	w.Flush()
-	return w.Error()
+	return errors.Join(err, w.Error())
 }
 
 // lister is Desk.List or Desk.Show.
@@ -318,14 +348,18 @@ func (a *App) entries(ctx context.Context, c *cli.Command, list lister) ([]mint.
 		return nil, err
 	}
 	defer s.Close()
-	request := mint.ListRequest{Names: c.Args().Slice(), Contact: contact(c)}
-	if in, err := a.input(c); err == nil && !c.Args().Present() {
-		request.Sheet = sync.OnceValue(func() map[string]bool { return s.SheetNames(in) })
-		go request.Sheet() // while the ledger is read
-	}
-	entries, warnings, err := list(s, ctx, request)
+	entries, warnings, err := list(s, ctx, a.listRequest(c, s))
 	a.findings(a.Stderr, warnings)
 	return entries, err
+}
+
+func (a *App) listRequest(c *cli.Command, s *mint.Desk) mint.ListRequest {
+	r := mint.ListRequest{Names: c.Args().Slice(), Contact: contact(c)}
+	if in, err := a.input(c); err == nil && !c.Args().Present() {
+		r.Sheet = sync.OnceValue(func() map[string]bool { return s.SheetNames(in) })
+		go r.Sheet() // while the ledger is read
+	}
+	return r
 }
 
 func (a *App) entriesDocument(schema string, entries []mint.Entry) error {

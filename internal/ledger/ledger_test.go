@@ -392,3 +392,30 @@ func TestAServerThatIsRestarted(t *testing.T) {
 	assert.Equal(t, Begun, steps["clone"].State)
 	require.NoError(t, l.EndRun(ctx, "r", "done"))
 }
+
+// However many machines are handed over at a time, all are, once and in their order.
+func TestEachMachine(t *testing.T) {
+	defer func(n int) { eachTime = n }(eachTime)
+	everywhere(t, func(t *testing.T, path string) {
+		l, ctx := opened(t, path), t.Context()
+		for _, site := range []string{"quay", "pier"} {
+			for _, name := range []string{"a", "b2", "B1", "a-1", "z"} {
+				m := Machine{Known: proof.Known{Key: machine.Key{Site: site, Name: name}, Generation: 1, State: proof.Made, Spec: one(name).Spec}}
+				require.NoError(t, l.Restore(ctx, "r", m, nil))
+			}
+		}
+		all, err := l.Machines(ctx)
+		require.NoError(t, err)
+		for eachTime = range 12 {
+			eachTime++
+			var each []Machine
+			require.NoError(t, l.EachMachine(ctx, func(some []Machine) error {
+				assert.LessOrEqual(t, len(some), eachTime)
+				each = append(each, some...)
+				return nil
+			}))
+			require.Equal(t, all, each, eachTime)
+		}
+		assert.ErrorIs(t, l.EachMachine(ctx, func([]Machine) error { return os.ErrClosed }), os.ErrClosed)
+	})
+}

@@ -31,6 +31,40 @@ func (l *Ledger) Machines(ctx context.Context) ([]Machine, error) {
 	return l.machines(ctx, everything)
 }
 
+// eachTime is how many machines are handed over at a time.
+var eachTime = 4096
+
+// EachMachine hands all machines to take, by site and name, some at a time, so that they are never all in memory. While take is at work
+// nothing of the ledger is being read: what is changed meanwhile may be handed over as it was or as it is.
+func (l *Ledger) EachMachine(ctx context.Context, take func([]Machine) error) error {
+	for after, more := (machine.Key{}), true; more; {
+		last := after
+		more = false
+		err := l.read(ctx, `SELECT site, name FROM machines WHERE (site, name) > (?, ?) ORDER BY site, name LIMIT 1 OFFSET ?`, func(row *sql.Rows) error {
+			more = true
+			return row.Scan(&last.Site, &last.Name)
+		}, after.Site, after.Name, eachTime-1)
+		if err != nil {
+			return err
+		}
+		some, err := l.machines(ctx, func(site, name string) selection {
+			which := selection{"(" + site + ", " + name + ") > (?, ?)", []any{after.Site, after.Name}}
+			if more {
+				which = which.and(selection{"(" + site + ", " + name + ") <= (?, ?)", []any{last.Site, last.Name}})
+			}
+			return which
+		})
+		if err != nil {
+			return err
+		}
+		if err := take(some); err != nil {
+			return err
+		}
+		after = last
+	}
+	return nil
+}
+
 // MachinesNamed returns the machines that have one of some names, by site and name.
 func (l *Ledger) MachinesNamed(ctx context.Context, names []string) ([]Machine, error) {
 	var sites []string

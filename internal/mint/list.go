@@ -93,7 +93,7 @@ type ListRequest struct {
 	Sheet func() map[string]bool
 }
 
-// List reports what the ledger and the sites know. A site that cannot be reached
+// List reports what the ledger and the sites know, by site, folder and name. A site that cannot be reached
 // is reported in the error; its machines are listed as not asked.
 func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnings finding.List, unreachable error) {
 	known, err := d.Known(ctx, r.Names)
@@ -124,6 +124,48 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 		unseen, doubts = plan.Hidden(known, asked), d.Doubts(everything, asked, r.Missing)
 		warnings = append(warnings, d.DoubtWarnings(doubts)...)
 	}
+	tell, err := d.telling(ctx, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	entries = make([]Entry, 0, len(known))
+	for i := range known {
+		k := &known[i]
+		e := d.entry(k, there)
+		tell(k, &e)
+		switch {
+		case e.AtSite == Gone && unseen[k.Key]:
+			e.AtSite = notAsked
+		case e.AtSite == Gone && doubts[k.Site] != "":
+			e.AtSite = notListed
+		}
+		entries = append(entries, e)
+	}
+	// Those of a folder stand together.
+	slices.SortStableFunc(entries, func(a, b Entry) int {
+		return cmp.Or(strings.Compare(a.Site, b.Site), strings.Compare(a.Spec.Clone.Folder, b.Spec.Clone.Folder))
+	})
+	return entries, warnings, unreachable
+}
+
+// EachOffline hands all machines to take as List has them without the sites, by site and name, some at a time, so that they are never all in memory.
+func (d *Desk) EachOffline(ctx context.Context, r ListRequest, take func([]Entry) error) error {
+	tell, err := d.telling(ctx, r)
+	if err != nil {
+		return err
+	}
+	return d.Ledger.EachMachine(ctx, func(known []ledger.Machine) error {
+		entries := make([]Entry, len(known))
+		for i := range known {
+			entries[i] = d.entry(&known[i], nil)
+			tell(&known[i], &entries[i])
+		}
+		return take(entries)
+	})
+}
+
+// telling fills in what other systems, the sheet and requests say of machines.
+func (d *Desk) telling(ctx context.Context, r ListRequest) (func(k *ledger.Machine, e *Entry), error) {
 	var rows map[string]bool
 	if r.Sheet != nil {
 		rows = r.Sheet()
@@ -134,23 +176,11 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	}
 	taken, err := d.Ledger.Taken(ctx, names...)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	asked, err := d.Ledger.Requested(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	entries = make([]Entry, 0, len(known))
-	for i := range known {
-		k := &known[i]
-		e := d.entry(k, there)
+	return func(k *ledger.Machine, e *Entry) {
 		e.Records = taken[k.Key]
-		switch {
-		case e.AtSite == Gone && unseen[k.Key]:
-			e.AtSite = notAsked
-		case e.AtSite == Gone && doubts[k.Site] != "":
-			e.AtSite = notListed
-		}
 		switch {
 		case rows == nil || rows[strings.ToLower(e.Name)]:
 		case asked.Made(k.Key, k.Origin):
@@ -158,13 +188,14 @@ func (d *Desk) List(ctx context.Context, r ListRequest) (entries []Entry, warnin
 		default:
 			e.Sheet = notInSheet
 		}
-		entries = append(entries, e)
-	}
-	// Those of a folder stand together.
-	slices.SortStableFunc(entries, func(a, b Entry) int {
-		return cmp.Or(strings.Compare(a.Site, b.Site), strings.Compare(a.Spec.Clone.Folder, b.Spec.Clone.Folder))
+	}, err
+}
+
+// ByName orders machines as EachOffline does.
+func ByName(entries []Entry) {
+	slices.SortFunc(entries, func(a, b Entry) int {
+		return cmp.Or(strings.Compare(a.Site, b.Site), strings.Compare(a.Name, b.Name))
 	})
-	return entries, warnings, unreachable
 }
 
 // few is how many machines are asked for one by one, and not by a survey of their sites.
