@@ -40,10 +40,13 @@ func TestNoLineIsTooLong(t *testing.T) {
 	require.NoError(t, err)
 	write(t, dir, "mintbatch.yaml", string(setup)+"quotas: {of-everybody-who-has-machines: {each: owner, machines: 500}}\n")
 	name := "bms-" + strings.Repeat("sonar", 11) + "-001"
+	image, child := strings.Repeat("image-", 20)+".vhdx", strings.Repeat("child-", 20)+".vhdx"
+	write(t, dir, "raw", strings.Repeat("mint", 1<<20))
 	views := [][]string{
 		{"check"}, {"proof"}, {"proof", "--each", "--wide"}, {"mint", "--yes"}, {"mint", "--yes", "--each"}, {"list"}, {"list", "--each", "--wide"}, {"list", "--group", "owner"},
 		{"list", "--columns", "machine,identity,mac,notes"}, {"verify"}, {"verify", "--each"}, {"history"}, {"runs"}, {"runs", "show"}, {"show", name}, {"show", "--why", name},
 		{"survey"}, {"template", "list"}, {"pool", "list"}, {"quota"}, {"pool", "show", "survey/nodes"}, {"secret", "list"}, {"ledger", "check"}, {"sweep", "--within", "100000"}, {"proof", "--sheet", "shrunk.csv"},
+		{"disk", "convert", "raw", image, "--force"}, {"disk", "convert", "raw", child, "--force", "--parent", image}, {"disk", "show", child}, {"disk", "check", child}, {"export", "deb12-base", "--site", "quay", "--ova", image + ".ova", "--force"},
 		{"mint", "--yes", "--sheet", "shrunk.csv"}, {"retire", "--yes", "--strays", "--sheet", "shrunk.csv"}, {"remake", "--yes", "bms-tide-01"}, {"accept", "bms-tide-01", "--yes"}, {"prof"}, {"check", "--sheet", "wrong.csv"}, {"list", "nobody-of-that-name"},
 	}
 	write(t, dir, "shrunk.csv", strings.Replace(long, "bms-tide-09,tide-gauge,deb12-base,survey,pool,,,,,tide desk,,,,,", "", 1))
@@ -64,4 +67,18 @@ func TestNoLineIsTooLong(t *testing.T) {
 		}
 	}
 	assert.FileExists(t, filepath.Join(dir, "mintbatch.ledger"), fmt.Sprint(views))
+	assert.FileExists(t, filepath.Join(dir, image+".ova"))
+
+	folder := t.TempDir()
+	write(t, folder, "mintbatch.yaml", fmt.Sprintf(folderSetup, "m"))
+	write(t, folder, "m.csv", "machine\n"+name+"\n")
+	require.NoError(t, os.MkdirAll(filepath.Join(folder, "class", "templates"), 0o700))
+	require.NoError(t, os.Mkdir(filepath.Join(folder, strings.Repeat("stick-", 20)), 0o700))
+	require.NoError(t, os.Rename(filepath.Join(dir, image), filepath.Join(folder, "class", "templates", "deb12.vhdx")))
+	for _, args := range [][]string{{"proof"}, {"mint", "--yes"}, {"list"}, {"verify"}, {"template", "list"}, {"handout", strings.Repeat("stick-", 20), name}} {
+		for _, line := range strings.FieldsFunc(onTerminal(t, folder, 60, args...), func(r rune) bool { return r == '\n' || r == '\r' }) {
+			assert.LessOrEqual(t, layout.Width(line), 60, "%s: %q", args, line)
+		}
+	}
+	assert.FileExists(t, filepath.Join(folder, strings.Repeat("stick-", 20), "take-in.sh"))
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -82,11 +83,12 @@ type Plan struct {
 // Prepare looks at what is to be copied, and at what is there. over allows to replace files that were changed since they were
 // handed out.
 func Prepare(ctx context.Context, d *mint.Desk, dir string, names []string, over bool) (*Plan, error) {
-	about, err := os.Stat(dir)
-	if err != nil {
+	switch about, err := os.Stat(dir); {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, refuse("there is no folder %s; make it, or mount what it is to be on", dir)
+	case err != nil:
 		return nil, refuse("%s", err)
-	}
-	if !about.IsDir() {
+	case !about.IsDir():
 		return nil, refuse("%s is not a folder", dir)
 	}
 	known, err := d.Known(ctx, names)
