@@ -24,6 +24,7 @@ func refused(format string, args ...any) error {
 
 // save writes what has changed of a machine.
 func (s *Site) save(m *folder) error {
+	m.Place = s.home(m)
 	if err := m.write(); err != nil {
 		return err
 	}
@@ -198,6 +199,7 @@ func (s *Site) Rename(ctx context.Context, id uuid.UUID, name string, mark contr
 		was := m.record
 		next := *m
 		next.Name, next.Mark = name, mark
+		next.Place = s.home(&next)
 		for n := range 1 + len(m.Disks) {
 			if err := renameIn(m.dir, was.diskName(n), next.diskName(n)); err != nil {
 				return err

@@ -25,7 +25,11 @@ func (s *Site) Clone(ctx context.Context, o contract.CloneOrder) (contract.Task,
 }
 
 func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(float64)) error {
-	if _, err := s.recent(); err != nil { // which notes where machines are
+	found, err := s.recent() // which notes where machines are
+	if err == nil {
+		err = found.unclear[o.Identity]
+	}
+	if err != nil {
 		return err
 	}
 	switch m := s.lastPlace(o.Identity); {
@@ -52,6 +56,7 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 		return err
 	}
 	m := &folder{record: record{ID: o.Identity, Name: o.Name, Mark: o.Mark, Format: s.Format, Firmware: o.Firmware, Hardware: o.Hardware, Cards: o.Adapters}, dir: filepath.Join(group, prefix+o.Identity.String())}
+	m.Place = s.home(m)
 	if err := removeAll(m.dir); err != nil { // begun, and not marked
 		return err
 	}

@@ -23,10 +23,12 @@ const schema = "mintbatch/folder-machine/1"
 
 // record is what the mark file of a machine says.
 type record struct {
-	Schema string        `json:"schema"`
-	ID     uuid.UUID     `json:"id"`
-	Name   string        `json:"name"`
-	Mark   contract.Mark `json:"mark"`
+	Schema string    `json:"schema"`
+	ID     uuid.UUID `json:"id"`
+	Name   string    `json:"name"`
+	// Place is where its folder is, from that of the site on, with / between folders.
+	Place string        `json:"place"`
+	Mark  contract.Mark `json:"mark"`
 	// Cloned is set once the system disk is whole.
 	Cloned bool `json:"cloned"`
 	// Kept means that the machine was removed, and its disks are not to be deleted.

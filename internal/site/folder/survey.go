@@ -27,9 +27,11 @@ const deepest = 6
 // seen is what is in the folder.
 type seen struct {
 	machines []*folder
-	foreign  []string // folders of machines that are not ours
-	folders  []string // that machines may be in
-	damaged  []error  // mark files that cannot be read
+	marked   []*folder           // with copies of them
+	unclear  map[uuid.UUID]error // why nothing is done to a machine
+	foreign  []string            // folders of machines that are not ours
+	folders  []string            // that machines may be in
+	damaged  []error             // mark files that cannot be read
 }
 
 // look goes through the folder.
@@ -41,10 +43,14 @@ func (s *Site) look() (*seen, error) {
 	if err := s.lookIn(s.Path, 0, found); err != nil {
 		return nil, explain(err)
 	}
+	s.settle(found)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, m := range found.machines {
 		s.places[m.ID] = m.dir
+		if found.unclear[m.ID] != nil {
+			delete(s.places, m.ID)
+		}
 	}
 	s.last, s.looked = found, began
 	return found, nil
@@ -124,6 +130,9 @@ func (s *Site) find(id uuid.UUID) (*folder, error) {
 	}
 	found, err := s.look()
 	if err != nil {
+		return nil, err
+	}
+	if err := found.unclear[id]; err != nil {
 		return nil, err
 	}
 	if m := s.lastPlace(id); m != nil {

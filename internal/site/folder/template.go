@@ -167,7 +167,7 @@ func (s *Site) named(name string) (*folder, error) {
 	}
 	for _, m := range found.machines {
 		if filename.Same(m.Name, name) && !m.Kept {
-			return m, nil
+			return m, found.unclear[m.ID]
 		}
 	}
 	return nil, fmt.Errorf("%w: no machine %s", site.ErrNotFound, name)
@@ -257,6 +257,28 @@ func (s *Site) makeTemplate(ctx context.Context, dir string, o contract.Template
 	})
 }
 
+// dependsOn reports whether an image that is directly in a folder has a parent in another one.
+func dependsOn(path, dir string) bool {
+	entries, err := os.ReadDir(path)
+	if err != nil {
+		return false
+	}
+	for _, e := range entries {
+		if _, is := formats.ByEnding(e.Name()); !is || e.IsDir() {
+			continue
+		}
+		d, err := diskfile.Open(filepath.Join(path, e.Name()), "")
+		if err != nil {
+			continue
+		}
+		defer d.Close()
+		if slices.ContainsFunc(d.Paths[1:], func(p string) bool { return filename.Same(filepath.Dir(p), dir) }) {
+			return true
+		}
+	}
+	return false
+}
+
 // DropTemplate implements site.TemplateMaker.
 func (s *Site) DropTemplate(ctx context.Context, v contract.Version, id uuid.UUID) (contract.Task, error) {
 	return s.act(ctx, id, func(context.Context, func(float64)) error {
@@ -265,9 +287,14 @@ func (s *Site) DropTemplate(ctx context.Context, v contract.Version, id uuid.UUI
 			return err
 		}
 		dir := filepath.Join(s.Path, templatesName, v.Name())
-		for _, m := range found.machines {
+		for _, m := range found.marked {
 			if m.Parent != nil && filename.Same(filepath.Dir(m.parentFile()), dir) {
-				return refused("%s is a linked clone of it", m.Name)
+				return refused("%s is a linked clone of it, in %s", m.Name, m.dir)
+			}
+		}
+		for _, path := range found.foreign {
+			if dependsOn(path, dir) {
+				return refused("a disk in %s depends on it", path)
 			}
 		}
 		gone := filepath.Join(s.Path, templatesName, gonePrefix+id.String())
