@@ -553,9 +553,28 @@ func TestRealKeptDisks(t *testing.T) {
 		virsh(t, "vol-delete", file)
 	}
 	minted(t, dir)
+
+	// Somebody's copy of the machine has its mark, too, and stays; so does a disk that another machine uses.
+	text := virsh(t, "dumpxml", "--inactive", "bms-keep-01")
+	require.Contains(t, text, "urn:mintbatch:mark")
+	text = regexp.MustCompile(`<(uuid|mac)( [^>]*/)?>([^<]*</uuid>)?`).ReplaceAllString(strings.Replace(text, "<name>bms-keep-01<", "<name>theirs<", 1), "")
+	copied := filepath.Join(t.TempDir(), "theirs.xml")
+	require.NoError(t, os.WriteFile(copied, []byte(text), 0o600))
+	virsh(t, "define", copied)
+	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-keep-01")
+	require.Error(t, err, out)
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "is a disk of machine theirs, too")
+	assert.Len(t, kept(), 3)
+	virsh(t, "undefine", "theirs")
+	require.NoError(t, os.WriteFile(copied, []byte(regexp.MustCompile(`(?s)<disk .*</disk>`).ReplaceAllString(text, "")), 0o600))
+	virsh(t, "define", copied)
+	out, err = command(t, dir, "mintbatch", "verify", "bms-keep-01")
+	require.NoError(t, err, out)
 	out, err = command(t, dir, "mintbatch", "retire", "--yes", "bms-keep-01")
 	require.NoError(t, err, out)
 	assert.Empty(t, kept())
+	assert.Contains(t, virsh(t, "list", "--all", "--name"), "theirs")
+	virsh(t, "undefine", "theirs")
 }
 
 // What somebody has changed with another tool is reported and put right; an adapter

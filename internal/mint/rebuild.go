@@ -229,7 +229,9 @@ func doubled(answers sites.Surveys, known []ledger.Machine, own uuid.UUID) []Dou
 				continue
 			}
 			isOwn, who := m.Mark.Ledger == own, site+"/"+m.Name
-			if !isOwn {
+			if m.Mark.Ledger == uuid.Nil {
+				who += " (a copy)"
+			} else if !isOwn {
 				who += " of ledger " + m.Mark.Ledger.String()
 			} else if names[m.Name]++; names[m.Name] > 1 {
 				who += " (" + m.ID.String() + ")"
@@ -261,7 +263,7 @@ func (d *Desk) adopt(ctx context.Context, id uuid.UUID, answers sites.Surveys, k
 	counts := map[uuid.UUID]int{}
 	for _, answer := range answers {
 		for _, m := range answer.Machines {
-			if m.Mark != nil {
+			if m.Mark != nil && m.Mark.Ledger != uuid.Nil {
 				counts[m.Mark.Ledger]++
 			}
 		}

@@ -180,7 +180,7 @@ func (s *Sites) remind(site string) (answered func()) {
 	return func() { close(done) }
 }
 
-// Ask surveys one site.
+// Ask surveys one site. A machine whose mark came with a copy belongs to no ledger.
 func (s *Sites) Ask(ctx context.Context, name string) (*contract.Survey, error) {
 	opened, err := s.Site(name)
 	if err != nil {
@@ -191,6 +191,13 @@ func (s *Sites) Ask(ctx context.Context, name string) (*contract.Survey, error) 
 	answered()
 	if err != nil {
 		return nil, s.from(name, err)
+	}
+	for i := range answer.Machines {
+		if m := &answer.Machines[i]; m.Copied() {
+			mark := *m.Mark
+			mark.Ledger = uuid.Nil // what it was made to is true of the copy as well: it may have the same addresses
+			m.Mark = &mark
+		}
 	}
 	answer.Machines = slices.DeleteFunc(answer.Machines, func(m contract.Machine) bool {
 		is := m.Mark != nil && m.Mark.Seal != ""

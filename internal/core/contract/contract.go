@@ -48,6 +48,12 @@ type Mark struct {
 	Spec *machine.Spec `json:"spec,omitempty"`
 }
 
+// Identity is that of the machine that the mark was written for.
+func (m *Mark) Identity() uuid.UUID {
+	site, name, _ := strings.Cut(m.Key, "/")
+	return m.Origin.Identity(m.Ledger, machine.Key{Site: site, Name: name}, m.Generation)
+}
+
 // Stage is how far a machine came, as its mark tells.
 type Stage string
 
@@ -341,6 +347,12 @@ type Machine struct {
 	Report *Report  `json:"report,omitempty"` // nil until the guest reports
 	// Checkpoints are reported of a machine that is asked for by itself, the oldest first.
 	Checkpoints []Checkpoint `json:"checkpoints,omitempty"`
+}
+
+// Copied reports whether the mark was written for another machine, from which it came along with a copy. What is sealed has an
+// identity of another kind.
+func (m *Machine) Copied() bool {
+	return m.Mark != nil && m.Mark.Seal == "" && m.Mark.Identity() != m.ID
 }
 
 // Checkpoint is a state of a machine that its site keeps.

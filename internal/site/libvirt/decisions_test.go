@@ -167,6 +167,13 @@ func TestRemovingChecksFirst(t *testing.T) {
 	assert.Zero(t, count(f.said, "cut")+count(f.said, "delete"), "%v", f.said)
 	assert.True(t, f.domains[rpc.UUID(id)].on)
 	delete(f.volumes, "/fast/bms-1."+id.String()+keptSuffix)
+	other := f.define(`<domain><name>theirs</name><uuid>`+uuid.NewString()+`</uuid><devices><disk type="file" device="disk"><source file="/fast/bms-1.`+id.String()+`.disk.qcow2"/><target dev="vda"/></disk></devices></domain>`, false)
+	_, err = s.Remove(t.Context(), id, contract.DeleteDisks)
+	require.ErrorContains(t, err, "is a disk of machine theirs, too")
+	assert.Zero(t, count(f.said, "cut")+count(f.said, "delete"), "%v", f.said)
+	delete(f.domains, other.UUID)
+	s.hosts[0].using.at = time.Time{}
+	f.said = nil
 	_, err = s.Remove(t.Context(), id, contract.DeleteDisks)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"cut bms-1", "undefine bms-1"}, []string{f.said[0], f.said[len(f.said)-1]}, "%v", f.said)

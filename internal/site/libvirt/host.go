@@ -38,6 +38,8 @@ type host struct {
 	mu           sync.Mutex
 	capabilities *capabilities
 	children     map[string][]dependant // linked clones, by the file of the parent
+
+	using users
 }
 
 // maxCopies is how many disks of a host are copied side by side.

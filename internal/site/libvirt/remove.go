@@ -83,7 +83,7 @@ func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks contract.D
 					return isDataDisk(v) || disks == contract.KeepDisks && strings.HasSuffix(v.Name, keptSuffix)
 				})
 			}
-			if err := h.unused(ctx, volumes, id); err != nil {
+			if err := h.unused(ctx, volumes, id, atOnce); err != nil {
 				return err
 			}
 			if err := h.discardAll(ctx, volumes); err != nil {
@@ -142,6 +142,9 @@ func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID, disks contract.D
 			return err
 		}
 		volumes = slices.DeleteFunc(volumes, isDataDisk)
+	}
+	if err := d.unused(ctx, volumes, id, lately); err != nil {
+		return err
 	}
 	if err := d.stopForGood(ctx); err != nil {
 		return err

@@ -190,7 +190,7 @@ func (d *domain) handedOn(ctx context.Context, id, from uuid.UUID, part string, 
 	if i < 0 {
 		return "", fmt.Errorf("%w: the one that was to be kept is not in an active store of host %s", site.ErrRefused, d.name)
 	}
-	if err := d.unused(ctx, volumes[i:i+1], id); err != nil {
+	if err := d.unused(ctx, volumes[i:i+1], id, atOnce); err != nil {
 		return "", err
 	}
 	v, err := d.volumeAt(ctx, volumes[i].Key)

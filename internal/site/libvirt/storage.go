@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/beevik/etree"
@@ -274,25 +275,49 @@ func (h *host) replaceable(ctx context.Context, pool rpc.StoragePool, name strin
 	if err != nil {
 		return err
 	}
-	if err := h.unused(ctx, []rpc.StorageVol{v.vol}, id); err != nil {
+	if err := h.unused(ctx, []rpc.StorageVol{v.vol}, id, atOnce); err != nil {
 		return err
 	}
 	return h.discardIn(ctx, pool, name)
 }
 
+// users are the machines of a host that have files for disks, as of some moment.
+type users struct {
+	mu sync.Mutex
+	at time.Time
+	of map[string][]rpc.Domain
+}
+
+// How old what is known of them may be: nothing, or as little as whoever removes many machines needs not to ask for each.
+const (
+	atOnce = 0
+	lately = 2 * time.Second
+)
+
 // unused refuses volumes that another machine has for disks.
-func (h *host) unused(ctx context.Context, volumes []rpc.StorageVol, but uuid.UUID) error {
+func (h *host) unused(ctx context.Context, volumes []rpc.StorageVol, but uuid.UUID, age time.Duration) error {
 	if len(volumes) == 0 {
 		return nil
 	}
-	all, err := h.domains(ctx)
-	if err != nil {
-		return err
+	h.using.mu.Lock()
+	defer h.using.mu.Unlock()
+	if age == atOnce || time.Since(h.using.at) > age {
+		began := time.Now()
+		all, err := h.domains(ctx)
+		if err != nil {
+			return err
+		}
+		h.using.at, h.using.of = began, map[string][]rpc.Domain{}
+		for _, d := range all {
+			for _, file := range d.definition.files() {
+				h.using.of[file] = append(h.using.of[file], d.dom)
+			}
+		}
 	}
-	for _, d := range all {
-		for _, v := range volumes {
-			if uuid.UUID(d.dom.UUID) != but && slices.Contains(d.definition.files(), v.Key) {
-				return fmt.Errorf("%w: %s is a disk of machine %s and is not overwritten", site.ErrRefused, v.Key, d.dom.Name)
+	for _, v := range volumes {
+		for _, dom := range h.using.of[v.Key] {
+			if uuid.UUID(dom.UUID) != but {
+				return fmt.Errorf("%w: %s is a disk of machine %s, too; take it off that one first", site.ErrRefused, v.Key, dom.Name)
 			}
 		}
 	}

@@ -267,7 +267,7 @@ func (s *Site) dropTemplate(ctx context.Context, v contract.Version, id uuid.UUI
 		for _, h := range s.hosts {
 			volumes, err := h.remains(ctx, id)
 			if err == nil {
-				err = h.unused(ctx, volumes, id)
+				err = h.unused(ctx, volumes, id, atOnce)
 			}
 			if err == nil {
 				err = h.discardAll(ctx, volumes)
@@ -299,7 +299,7 @@ func (s *Site) dropTemplate(ctx context.Context, v contract.Version, id uuid.UUI
 	}
 	volumes, err := d.remains(ctx, id)
 	if err == nil {
-		err = d.unused(ctx, volumes, id)
+		err = d.unused(ctx, volumes, id, atOnce)
 	}
 	if err == nil {
 		err = d.discardAll(ctx, volumes)
