@@ -101,7 +101,9 @@ func (f *foreign) add(own uuid.UUID, site string, m contract.Machine, networks m
 	}
 	if m.Mark != nil && m.Mark.Spec != nil {
 		for i, a := range m.Mark.Spec.Adapters {
-			macs[a.MAC] = true
+			if m.Mark.Ledger != uuid.Nil { // a copy has cards of its own
+				macs[a.MAC] = true
+			}
 			for _, p := range a.Given() {
 				addresses[p.Addr()] = i + 1
 			}
