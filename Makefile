@@ -3,7 +3,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: histories mail folders demo test build lint race fuzz bench table real bench-real cross packages check-packages clean
+.PHONY: histories mail kills demo test build lint race fuzz bench table real bench-real cross packages check-packages clean
 
 demo: build
 	./mintbatch demo
@@ -52,9 +52,10 @@ histories:
 mail:
 	MINTBATCH_FULL=1 $(GO) test -tags real -count=1 -timeout 30m -run 'Mail|Intakes|EveryWrite' ./cmd/mintbatch ./internal/request
 
-# Folders: two operators who are killed, 200 rounds; every write; 500 chains of images.
-folders:
-	MINTBATCH_FULL=1 $(GO) test -count=1 -timeout 30m -run 'Folder|EveryWrite|Chains' ./cmd/mintbatch ./internal/site/folder ./internal/diskfile
+# The program, killed: a mint at every boundary, a crowd on one ledger, two operators of one folder in 200 rounds; a folder at every
+# write. And 500 chains of images.
+kills:
+	MINTBATCH_FULL=1 $(GO) test -count=1 -timeout 30m -run 'Folder|EveryWrite|EveryBoundary|Crowd|Chains' ./cmd/mintbatch ./internal/site/folder ./internal/diskfile
 
 bench:
 	$(GO) test -run '^$$' -bench . ./bench ./internal/...

@@ -124,7 +124,7 @@ func TestFolderOnAFullDisk(t *testing.T) {
 	}
 	mount("-t", "tmpfs", "-o", "size=24m", "tmpfs")
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", class).Run() })
-	write(t, dir, "a.yaml", strings.Replace(fmt.Sprintf(folderSetup, "a"), "clone: linked", "clone: full", 1))
+	write(t, dir, "a.yaml", strings.NewReplacer("clone: linked", "clone: full", "kind: folder", "kind: folder, parallel: 1").Replace(fmt.Sprintf(folderSetup, "a"))) // so that two fit, and not parts of three
 	write(t, dir, "a.csv", "machine\nbms-pc-[1-3]\n")
 	for _, line := range []string{"mkdir class/templates", "head -c 4M /dev/urandom >raw", "mintbatch disk convert raw class/templates/deb12.vhdx", "head -c 11M /dev/zero >class/filler"} {
 		said, err := command(t, dir, "sh", "-c", line)

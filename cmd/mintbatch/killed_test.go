@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -75,13 +76,19 @@ type listing struct {
 
 // Killed at every boundary of every step and run again, a batch ends as if
 // nothing had happened: the same machines, each once, with the addresses that
-// the proof had shown.
+// the proof had shown. Without MINTBATCH_FULL a third of them.
 func TestKilledAtEveryBoundary(t *testing.T) {
 	t.Parallel()
 	dir, _ := served(t, 500)
-	n := 0
+	n, point, every := 0, time.Now().Nanosecond(), 3 // others each time
+	if os.Getenv("MINTBATCH_FULL") != "" {
+		every = 1
+	}
 	for _, step := range []string{"reserve", "clone", "shape", "wire", "seed", "checkpoint", "record", "start", "confirm"} {
 		for _, moment := range []string{"before", "begun", "acted", "ended"} {
+			if point++; point%every != 0 {
+				continue
+			}
 			n++
 			names := []string{fmt.Sprintf("bms-sonar-%d-1", n), fmt.Sprintf("bms-sonar-%d-2", n)}
 			rows := fmt.Sprintf("machine,preset,address,network,checkpoint\nbms-sonar-%d-[1-2],tide-gauge,pool,survey,fresh\n", n)

@@ -491,7 +491,7 @@ func TestEveryCrashPoint(t *testing.T) {
 	again, want, points := crashes(t)
 	t.Logf("%d points", points)
 	require.Greater(t, points, 150)
-	step := amount(67, 19, 1)
+	step := amount(67, 29, 1)
 	for at := 1; at <= points; at += step {
 		w := again()
 		d := &death{at: at}
@@ -503,7 +503,7 @@ func TestEveryCrashPoint(t *testing.T) {
 // The reply of each call is lost once, and the run lives on.
 func TestEveryLostReply(t *testing.T) {
 	again, want, _ := crashes(t)
-	step := amount(67, 19, 1)
+	step := amount(67, 29, 1)
 	for at := 1; ; at += step {
 		w := again()
 		lose := &death{at: at}
@@ -520,7 +520,7 @@ func TestDoubleCrashes(t *testing.T) {
 	again, want, points := crashes(t)
 	seed := seedOf(t)
 	chance := rand.New(rand.NewPCG(seed, 3))
-	for round := range amount(3, 12, 400) {
+	for round := range amount(3, 8, 400) {
 		w := again()
 		one, two := &death{at: 1 + chance.IntN(points)}, &death{at: 1 + chance.IntN(points)}
 		_ = w.run(t, then, one, &death{})

@@ -79,7 +79,7 @@ func TestKeptDataCrashPoints(t *testing.T) {
 	w, count := again(), &death{}
 	require.NoError(t, w.act(t, remakingWithData, count, &death{}))
 	w.stop()
-	endedAnywhere(t, again, count.count, amount(61, 19, 1), func(w *world, d, lose *death) { _ = w.act(t, remakingWithData, d, lose) }, func(w *world, what string) {
+	endedAnywhere(t, again, count.count, amount(61, 29, 1), func(w *world, d, lose *death) { _ = w.act(t, remakingWithData, d, lose) }, func(w *world, what string) {
 		assert.NoError(t, untilDone(func() error { return w.run(t, withData, &death{}, &death{}) }), what)
 		has, loose := w.disks(t)
 		assert.Equal(t, had, has, what)

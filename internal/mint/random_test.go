@@ -678,7 +678,7 @@ func TestHistories(t *testing.T) {
 	seed := seedOf(t)
 	chance := rand.New(rand.NewPCG(seed, 0))
 	fresh := histories(t, chance)
-	for round := range amount(3, 14, 400) {
+	for round := range amount(3, 9, 400) {
 		*chance = *rand.New(rand.NewPCG(seed+uint64(round), 7))
 		h := fresh()
 		h.told = append(h.told, fmt.Sprintf("MINTBATCH_SEED=%d", seed+uint64(round)))
