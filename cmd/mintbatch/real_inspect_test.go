@@ -43,7 +43,7 @@ func TestRealInspect(t *testing.T) {
 	require.NoError(t, os.Rename(disk, disk+".away"))
 	said, err := command(t, dir, "mintbatch", "template", "inspect", child)
 	assert.Error(t, err)
-	assert.Contains(t, said, "it depends on an image that cannot be read")
+	assert.Contains(t, said, "its parent: file does not exist: "+disk)
 	require.NoError(t, os.Rename(disk+".away", disk))
 
 	said, err = command(t, dir, "mintbatch", "template", "inspect", "templates/nothing.qcow2")
