@@ -155,6 +155,7 @@ func (h *host) layer(ctx context.Context, v *volume, block int64, keep int) (ima
 // How often a part of a volume is asked for, and how long it is waited for.
 const (
 	mostShort = 8
+	mostLost  = 30
 	partLimit = 5 * time.Second
 	perSecond = 128 << 10 // bytes on a slow line
 )
@@ -166,12 +167,12 @@ const partPause = 100 * time.Millisecond
 func (h *host) reader(ctx context.Context, v *volume, block int64, keep int) io.ReaderAt {
 	return &site.Blocks{Size: v.length, Block: block, Keep: keep, Fetch: func(at, n int64) ([]byte, error) {
 		var failed error
-		for try := range mostShort { // streams end early at times, or never, without a word
-			if try > 1 { // a connection that was lost needs a moment
+		for tries, lost := 0, 0; tries < mostShort && lost < mostLost; { // streams end early at times, or never, without a word
+			if tries+lost > 1 { // a connection that was lost needs a moment
 				select {
 				case <-ctx.Done():
 					return nil, ctx.Err()
-				case <-time.After(time.Duration(try) * partPause):
+				case <-time.After(time.Duration(min(tries+lost, mostShort)) * partPause):
 				}
 			}
 			content, err := h.readPart(ctx, v, at, n)
@@ -185,7 +186,11 @@ func (h *host) reader(ctx context.Context, v *volume, block int64, keep int) io.
 			case !errors.Is(err, site.ErrUnreachable):
 				return nil, err
 			}
-			failed = err
+			if failed = err; errors.Is(err, errLost) || isConnectionError(err) { // whoever reads beside this has given it up, as a rule
+				lost++
+			} else {
+				tries++
+			}
 		}
 		return nil, failed
 	}}
