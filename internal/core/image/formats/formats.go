@@ -71,22 +71,26 @@ func ByEnding(name string) (Format, bool) {
 	return all[i], true
 }
 
-// others are what a file may be that is no disk as a guest sees it, by how it begins.
-var others = []struct{ begins, name string }{
-	{"\x1f\x8b", "compressed (gzip)"}, {"\xfd7zXZ\x00", "compressed (xz)"}, {"\x28\xb5\x2f\xfd", "compressed (zstd)"}, {"BZh", "compressed (bzip2)"}, {"PK\x03\x04", "a zip archive"},
-	{"QED\x00", "a QED image"}, {"<<< ", "a VDI image"},
+// others are what a file may be that is no disk as a guest sees it, by what it has at some place.
+var others = []struct {
+	at        int
+	has, name string
+}{
+	{0, "\x1f\x8b", "compressed (gzip)"}, {0, "\xfd7zXZ\x00", "compressed (xz)"}, {0, "\x28\xb5\x2f\xfd", "compressed (zstd)"}, {0, "BZh", "compressed (bzip2)"}, {0, "\x04\x22\x4d\x18", "compressed (lz4)"},
+	{0, "PK\x03\x04", "a zip archive"}, {0, "7z\xbc\xaf\x27\x1c", "a 7z archive"}, {0, "Rar!\x1a\x07", "a RAR archive"}, {257, "ustar", "an archive (tar), perhaps a package, which is read with --ova"},
+	{0, "QED\x00", "a QED image"}, {0, "<<< ", "a VDI image"}, {0, "WithoutFreeSpace", "a Parallels image"}, {0, "WithouFreSpacExt", "a Parallels image"}, {0, "Bochs Virtual HD", "a Bochs image"},
 }
 
 // Detect is the format of the content of a file.
 func Detect(file image.File) (Format, error) {
-	head, tail := make([]byte, 64), make([]byte, min(512, file.Size()))
+	head, tail := make([]byte, 512), make([]byte, min(512, file.Size()))
 	n, _ := file.ReadAt(head, 0) // a file that is shorter is none of those that begin so
 	head = head[:n]
 	if err := image.ReadFull(file, file.Size()-int64(len(tail)), tail); err != nil {
 		return Format{}, err
 	}
 	for _, o := range others {
-		if bytes.HasPrefix(head, []byte(o.begins)) {
+		if o.at < len(head) && bytes.HasPrefix(head[o.at:], []byte(o.has)) {
 			return Format{}, image.Bad("it is %s; unpack or convert it first", o.name)
 		}
 	}

@@ -38,7 +38,8 @@ func isText(head []byte) bool {
 
 func parseDescriptor(b []byte) (*descriptor, error) {
 	d := &descriptor{parent: noParent}
-	lines := bufio.NewScanner(strings.NewReader(strings.TrimRight(string(b), "\x00")))
+	text, _, _ := strings.Cut(string(b), "\x00") // one that has become shorter ends before what it was
+	lines := bufio.NewScanner(strings.NewReader(text))
 	lines.Buffer(nil, mostDescriptor)
 	for n := 1; lines.Scan(); n++ {
 		line := strings.TrimSpace(lines.Text())
