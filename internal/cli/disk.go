@@ -194,7 +194,7 @@ func (a *App) diskConvert(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return a.document(diskJSON{"mintbatch/disk/1", all})
 	}
-	fmt.Fprintf(a.Stderr, "wrote %s: %s %s, %s of a disk of %s\n", visible(target), all[0].Format, all[0].Variant, rough(all[0].Stored), all[0].Disk)
+	fmt.Fprintf(a.Stderr, "wrote %s: %s %s, %s of a disk of %s\n", visible(target), all[0].Format, all[0].Variant, rough(all[0].Stored), rough(all[0].Disk))
 	return nil
 }
 

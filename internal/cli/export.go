@@ -7,7 +7,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/template"
 )
@@ -54,6 +53,6 @@ func (a *App) export(ctx context.Context, c *cli.Command, d *mint.Desk) error {
 	for _, r := range e.Remarks {
 		fmt.Fprintf(a.Stderr, "%s: %s\n", visible(e.Name), visible(r))
 	}
-	fmt.Fprintf(a.Stderr, "wrote %s: %s with a disk of %s\n", visible(path), visible(e.Name), machine.Size(e.Size))
+	fmt.Fprintf(a.Stderr, "wrote %s: %s with a disk of %s\n", visible(path), visible(e.Name), rough(e.Size))
 	return nil
 }
