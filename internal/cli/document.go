@@ -93,6 +93,9 @@ func (a *App) listDocument(schema, name string, each func(take func(some any) er
 	fmt.Fprintf(w, "{\n  \"schema\": %q,\n  %q: ", schema, name)
 	list := listWriter{w: w, indent: "  "}
 	err := each(func(some any) error { return list.add(reflect.ValueOf(some)) })
+	if err != nil && !list.begun {
+		return err // and nothing was printed
+	}
 	if err == nil {
 		err = list.end()
 		fmt.Fprintln(w, "\n}")

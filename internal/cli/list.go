@@ -320,7 +320,9 @@ func (a *App) entriesCSV(how arrangement, each func(take func([]mint.Entry) erro
 		line[i] = f.Name
 	}
 	_ = w.Write(line)
+	begun := false
 	err := each(func(some []mint.Entry) error {
+		begun = true
 		for i := range some {
 			for k, f := range how.columns {
 				line[k] = f.Of(&some[i])
@@ -329,6 +331,9 @@ func (a *App) entriesCSV(how arrangement, each func(take func([]mint.Entry) erro
 		}
 		return w.Error()
 	})
+	if err != nil && !begun {
+		return err
+	}
 	w.Flush()
 	return errors.Join(err, w.Error())
 }

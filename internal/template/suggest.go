@@ -6,6 +6,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"mintbatch/internal/core/answers/ovfenv"
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/ovf"
@@ -41,7 +42,9 @@ func suggest(s *setup.Setup, name string, m *ovf.Machine) (string, error) {
 	add("disks", strings.Join(disks, ", "))
 	part := yaml.MapSlice{}
 	if len(m.Properties) > 0 {
-		values = append(values, yaml.MapItem{Key: "answers", Value: "ovf-env"})
+		if is.Answers == "" {
+			values = append(values, yaml.MapItem{Key: "answers", Value: string(ovfenv.Name)})
+		}
 		told := yaml.MapSlice{}
 		for _, p := range m.Properties {
 			told = append(told, yaml.MapItem{Key: p.Key, Value: strings.NewReplacer("{", "{{", "}", "}}").Replace(p.Value)})
