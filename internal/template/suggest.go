@@ -2,6 +2,7 @@ package template
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -47,6 +48,9 @@ func suggest(s *setup.Setup, name string, m *ovf.Machine) (string, error) {
 		}
 		told := yaml.MapSlice{}
 		for _, p := range m.Properties {
+			if slices.ContainsFunc(told, func(is yaml.MapItem) bool { return is.Key == p.Key }) {
+				continue
+			}
 			told = append(told, yaml.MapItem{Key: p.Key, Value: strings.NewReplacer("{", "{{", "}", "}}").Replace(p.Value)})
 		}
 		part = yaml.MapSlice{{Key: "presets", Value: yaml.MapSlice{{Key: name, Value: yaml.MapSlice{{Key: "template", Value: name}, {Key: "properties", Value: told}}}}}}
