@@ -45,7 +45,7 @@ func TestACrowdOnOneLedger(t *testing.T) {
 				after time.Duration // until it is killed; 0 if it is not
 			}
 			number := 40
-			if os.Getenv("MINTBATCH_FULL") != "" {
+			if whole() {
 				number = 200
 			}
 			rounds := make(chan round, number)

@@ -30,7 +30,7 @@ defaults: {template: deb12, network: lab, address: none, password: none, power: 
 func TestOperatorsOfOneFolder(t *testing.T) {
 	t.Parallel()
 	rounds := 3
-	if os.Getenv("MINTBATCH_FULL") != "" {
+	if whole() {
 		rounds = 200
 	}
 	seed := uint64(time.Now().UnixNano())

@@ -33,7 +33,7 @@ func TestIntakesThatAreKilled(t *testing.T) {
 
 func intakesKilled(t *testing.T, ledger string) {
 	rounds := 2
-	if os.Getenv("MINTBATCH_FULL") != "" {
+	if whole() {
 		rounds = 100
 	}
 	seed := uint64(time.Now().UnixNano())

@@ -81,7 +81,7 @@ func TestKilledAtEveryBoundary(t *testing.T) {
 	t.Parallel()
 	dir, _ := served(t, 500)
 	n, point, every := 0, time.Now().Nanosecond(), 3 // others each time
-	if os.Getenv("MINTBATCH_FULL") != "" {
+	if whole() {
 		every = 1
 	}
 	for _, step := range []string{"reserve", "clone", "shape", "wire", "seed", "checkpoint", "record", "start", "confirm"} {

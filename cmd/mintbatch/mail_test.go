@@ -242,7 +242,7 @@ func (m *mailServer) raw(t *testing.T, message string) {
 func TestMailIntakesThatAreKilled(t *testing.T) {
 	t.Parallel()
 	rounds := 2
-	if os.Getenv("MINTBATCH_FULL") != "" {
+	if whole() {
 		rounds = 10
 	}
 	seed := uint64(time.Now().UnixNano())

@@ -47,6 +47,9 @@ func (m inMemory) Run() int {
 	return m.tests.Run()
 }
 
+// whole reports whether the long harnesses run in full.
+func whole() bool { return os.Getenv("MINTBATCH_FULL") != "" }
+
 func TestMain(m *testing.M) {
 	testscript.Main(inMemory{m}, map[string]func(){"mintbatch-dying": dying})
 }

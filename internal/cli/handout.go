@@ -20,7 +20,7 @@ func (a *App) handoutCommand() *cli.Command {
 		ArgsUsage: "FOLDER [MACHINE...]",
 		Description: "All machines if none are named; none of them may run. Every file is read back and compared. What is there already is not copied\n" +
 			"again, so the same command goes on where one was ended. A disk that linked clones share is copied once. Beside the machines are\n" +
-			"a page that says how to take them in, and scripts for libvirt and for Hyper-V.\n\n" +
+			"a page that says how to take them in, and scripts for libvirt and for the hypervisor of Windows.\n\n" +
 			"   mintbatch handout /media/stick\n   mintbatch handout /media/stick bms-desk-01 bms-desk-02",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "force", Usage: "also replace files that are there already, or were changed since they were handed out"}},
 		Action: a.withSetup(func(c *cli.Command) error {

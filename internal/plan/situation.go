@@ -246,7 +246,7 @@ func (p *Planner) newLedger(ctx context.Context, known []ledger.Machine, asked s
 	for name, answer := range asked {
 		for _, m := range answer.Machines {
 			key := machine.Key{Site: name, Name: m.Name}.String()
-			if m.Mark != nil && m.Mark.Ledger != p.Ledger.ID && m.Mark.Ledger != uuid.Nil && m.Mark.Key == key && wanted[key] {
+			if m.Mark != nil && m.Mark.Ledger != p.Ledger.ID && m.Mark.Key == key && wanted[key] {
 				counts[m.Mark.Ledger]++
 			}
 		}

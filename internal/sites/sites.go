@@ -195,7 +195,7 @@ func (s *Sites) Ask(ctx context.Context, name string) (*contract.Survey, error) 
 	for i := range answer.Machines {
 		if m := &answer.Machines[i]; m.Copied() {
 			mark := *m.Mark
-			mark.Ledger = uuid.Nil // what it was made to is true of the copy as well: it may have the same addresses
+			mark.Ledger, mark.Key = uuid.Nil, "" // what it was made to is true of the copy as well: it may have the same addresses
 			m.Mark = &mark
 		}
 	}

@@ -1,5 +1,5 @@
-# Takes in the machines that are in this folder: checks every file, then makes a machine of Hyper-V of each, where it is. Where
-# there is no Hyper-V, says what to open.
+# Takes in the machines that are in this folder: checks every file, then makes a machine of the hypervisor of Windows of each, where it is. Where
+# there is none, says what to open.
 #
 #   powershell -ExecutionPolicy Bypass -File take-in.ps1                 all machines
 #   powershell -ExecutionPolicy Bypass -File take-in.ps1 NAME NAME       some of them
@@ -29,12 +29,12 @@ if ($Check) {
 	exit 0
 }
 
-$hyperV = $null -ne (Get-Command New-VM -ErrorAction SilentlyContinue)
+$hypervisor = $null -ne (Get-Command New-VM -ErrorAction SilentlyContinue)
 foreach ($m in $handout.machines) {
 	if ($Names -and $Names -notcontains $m.name) { continue }
 	$folder = Join-Path $here $m.folder
 	$disks = @($m.disks | ForEach-Object { Join-Path $folder $_ })
-	if ($hyperV -and $disks[0] -match '\.vhdx?$') {
+	if ($hypervisor -and $disks[0] -match '\.vhdx?$') {
 		if (Get-VM -Name $m.name -ErrorAction SilentlyContinue) {
 			Write-Output "$($m.name): there is a machine of this name already"
 			continue

@@ -15,13 +15,7 @@ import (
 // machine, or it has another name, nothing is done to any of them.
 
 // home is the place that a mark names: where its folder is, or will be.
-func (s *Site) home(m *folder) string {
-	rel, err := filepath.Rel(s.Path, filepath.Join(filepath.Dir(m.dir), m.Name))
-	if err != nil {
-		return ""
-	}
-	return filepath.ToSlash(rel)
-}
+func (s *Site) home(m *folder) string { return s.rel(filepath.Join(filepath.Dir(m.dir), m.Name)) }
 
 // settle finds out which of the folders with a mark are machines.
 func (s *Site) settle(found *seen) {
@@ -48,8 +42,7 @@ func (s *Site) settle(found *seen) {
 func (s *Site) choose(all []*folder) (is *folder, clear bool) {
 	for _, fits := range []func(m *folder) bool{
 		func(m *folder) bool {
-			rel, err := filepath.Rel(s.Path, m.dir)
-			return filepath.Base(m.dir) == prefix+m.ID.String() || err == nil && filename.Same(filepath.ToSlash(rel), m.Place)
+			return filepath.Base(m.dir) == prefix+m.ID.String() || filename.Same(s.rel(m.dir), m.Place)
 		},
 		func(m *folder) bool { return filename.Same(filepath.Base(m.dir), m.Name) || m.Kept },
 	} {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -80,6 +81,15 @@ const (
 	gonePrefix    = ".mintbatch-gone-"
 	markName      = "mintbatch.json"
 )
+
+// rel is the path of what is below the folder, from there on, with / between folders.
+func (s *Site) rel(path string) string {
+	rel, err := filepath.Rel(s.Path, path)
+	if err != nil { // which it is not
+		return ""
+	}
+	return filepath.ToSlash(rel)
+}
 
 // reach is an error if the folder is not there.
 func (s *Site) reach() error {

@@ -100,11 +100,7 @@ func (s *Site) lookIn(dir string, depth int, found *seen) error {
 			found.foreign = append(found.foreign, path)
 			continue
 		}
-		rel, err := filepath.Rel(s.Path, path)
-		if err != nil {
-			return err
-		}
-		found.folders = append(found.folders, filepath.ToSlash(rel))
+		found.folders = append(found.folders, s.rel(path))
 		if depth < deepest {
 			if err := s.lookIn(path, depth+1, found); err != nil {
 				return err
