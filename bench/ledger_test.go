@@ -50,7 +50,7 @@ func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid
 	require.Empty(b, found)
 	all := make([]ledger.Machine, len(wanted))
 	held := map[string][]address.Reservation{}
-	for _, r := range reserved {
+	for r := range reserved {
 		held[r.Machine] = append(held[r.Machine], r)
 	}
 	for i, w := range wanted {

@@ -59,7 +59,7 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	for _, k := range known {
 		plan.made[k.Key] = k.State == proof.Made
 	}
-	for _, r := range reserved {
+	for r := range reserved {
 		key := machine.Key{Site: r.Site, Name: r.Machine}
 		plan.Reserved[key] = append(plan.Reserved[key], r)
 	}
@@ -123,16 +123,16 @@ func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
 		if k == nil || k.State == proof.Making && k.Generation == 1 && !k.Started {
 			continue // there is nothing yet that could stay
 		}
-		is := batch.Has{Spec: k.Spec, Host: k.Host, Store: k.Store}
+		is := batch.Has{Spec: &k.Spec, Host: k.Host, Store: k.Store}
 		there, seen := sites[w.Site][k.ID(p.Ledger.ID)]
 		if e := k.Earlier; e != nil && e.Generation > 0 && !seen {
 			// The clone that was to be replaced is still what is there.
 			if old, seen := sites[w.Site][k.EarlierID(p.Ledger.ID)]; seen {
-				is, there = batch.Has{Spec: e.Spec, Host: e.Host, Store: e.Store}, old
+				is, there = batch.Has{Spec: &e.Spec, Host: e.Host, Store: e.Store}, old
 			}
 		}
 		is.Host, is.Store, is.Firmware = cmp.Or(there.Host, is.Host), cmp.Or(there.Store, is.Store), there.Firmware
-		w.Info = w.Info.AsExtended(is.Spec.Info)
+		w.Info = w.Info.AsExtended(is.Info)
 		w.Inherit(is)
 	}
 }

@@ -3,6 +3,7 @@ package assign
 
 import (
 	"fmt"
+	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -43,9 +44,9 @@ type Past struct {
 //
 // Findings of machines that past.Named does not tell are not reported: such a machine
 // gets nothing.
-func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) ([]address.Reservation, finding.List) {
-	a := &assigner{setup: s, networks: s.AddressNetworks(), sources: map[string]string{}, found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past, reserved: make([]address.Reservation, 0, len(wanted)),
-		cells: map[netKey]finding.Position{}, macs: make(map[string]adapterOf, len(wanted)), owners: map[string]machine.Key{}, short: map[[2]string]*shortage{}}
+func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) (iter.Seq[address.Reservation], finding.List) {
+	a := &assigner{setup: s, networks: s.AddressNetworks(), sources: map[string]string{}, found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past,
+		cells: map[netKey]adapterOf{}, macs: make(map[string]adapterOf, len(wanted)), owners: map[string]machine.Key{}, short: map[[2]string]*shortage{}}
 	for name := range a.networks {
 		source := s.NetworkSource(name)
 		if other, ok := a.sources[source]; !ok || name < other {
@@ -75,7 +76,7 @@ func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) ([]address.Res
 	for _, w := range wanted {
 		a.answers(w)
 	}
-	return a.reserved, a.found.List()
+	return a.reservations, a.found.List()
 }
 
 // answers reports why a machine's answers cannot be written in its guest's form, or which
@@ -113,12 +114,12 @@ type assigner struct {
 	networks map[string]address.Network
 	sources  map[string]string // by what a network is called at the sites, its name
 	book     *address.Allocator
-	cells    map[netKey]finding.Position
+	cells    map[netKey]adapterOf // whose cells name an address
 	macs     map[string]adapterOf
 	past     Past
 	owners   map[string]machine.Key  // of MAC addresses, those of the ledger
 	short    map[[2]string]*shortage // by network and pool
-	reserved []address.Reservation
+	reserved []reserved
 	found    finding.Collector
 	// misplaced are findings whose hint tells free addresses, once all
 	// claims are known.
@@ -129,6 +130,27 @@ type assigner struct {
 type adapterOf struct {
 	machine *batch.Wanted
 	adapter int
+}
+
+// reserved is an address that an adapter gets.
+type reserved struct {
+	adapterOf
+	network, pool string
+	addr          netip.Addr
+}
+
+// reservations are what the ledger writes of the addresses.
+func (a *assigner) reservations(yield func(address.Reservation) bool) {
+	for _, r := range a.reserved {
+		if !yield(address.Reservation{Holder: r.holder(), Network: r.network, Addr: r.addr, Pool: r.pool, Standing: address.InUse}) {
+			return
+		}
+	}
+}
+
+// holder is who the adapter is to the ledger.
+func (a adapterOf) holder() address.Holder {
+	return address.Holder{Site: a.machine.Site, Machine: a.machine.Name, Adapter: a.adapter + 1}
 }
 
 // addressAt is where an adapter's addresses stand.
@@ -150,7 +172,7 @@ func words(all []netip.Addr) []string {
 }
 
 func (a *assigner) network(w *batch.Wanted, adapter int) (address.Network, bool) {
-	name := w.Adapter("network", adapter-1).Value
+	name := w.Network(adapter - 1)
 	if name == "" && adapter <= len(w.Adapters) { // kept as it is
 		name = a.sources[w.Adapters[adapter-1].Network]
 	}
@@ -273,13 +295,12 @@ func (a *assigner) claimed(w *batch.Wanted, i int, network address.Network, addr
 	key := netKey{network.Name, addr}
 	told := a.found.Len()
 	if first, taken := a.cells[key]; taken {
-		a.bad(w, "duplicate-address", at, value, fmt.Sprintf("address %s is already in %s", addr, first), "give each machine its own")
+		a.bad(w, "duplicate-address", at, value, fmt.Sprintf("address %s is already in %s", addr, addressAt(first.machine, first.adapter)), "give each machine its own")
 		a.offer(told, network)
 		return false
 	}
-	a.cells[key] = at
-	h := address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}
-	if other, ok := a.book.Assign(h, network.Name, addr); !ok {
+	a.cells[key] = adapterOf{w, i}
+	if other, ok := a.book.Assign(adapterOf{w, i}.holder(), network.Name, addr); !ok {
 		a.bad(w, "address-in-use", at, value, fmt.Sprintf("address %s is %s", addr, other), inUseHint(other.Standing))
 		a.offer(told, network)
 		return false
@@ -300,7 +321,7 @@ func (a *assigner) allocate(w *batch.Wanted) {
 				a.bad(w, "unknown-pool", addressAt(w, i), wish, err.Error(), "")
 				continue
 			}
-			all, err := a.book.Allocate(address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1}, network, pool)
+			all, err := a.book.Allocate(adapterOf{w, i}.holder(), network, pool)
 			a.count(network, pool, wish, w, i, err)
 			for _, addr := range all {
 				if wish.Kind == address.Leased {
@@ -394,10 +415,7 @@ func (a *assigner) setAddress(w *batch.Wanted, i int, network address.Network, a
 }
 
 func (a *assigner) reserve(w *batch.Wanted, i int, network address.Network, addr netip.Addr, pool string) {
-	a.reserved = append(a.reserved, address.Reservation{
-		Holder:  address.Holder{Site: w.Site, Machine: w.Name, Adapter: i + 1},
-		Network: network.Name, Addr: addr, Pool: pool, Standing: address.InUse,
-	})
+	a.reserved = append(a.reserved, reserved{adapterOf{w, i}, network.Name, pool, addr})
 }
 
 // ways gives each adapter its gateways and DNS servers, as far as they are

@@ -122,28 +122,44 @@ func (b *builder) orphans(r *row, missing int) {
 	}
 }
 
-// wishes reads the address cells of a machine, which has a place in its row.
+// wishes reads the address cells of a machine, which has a place in its row. What asks
+// for no certain address is read once for all rows.
 func (b *builder) wishes(r *row, place int, adapters []machine.Adapter) [][]Wish {
 	all := make([][]Wish, len(adapters))
 	for i, a := range adapters {
-		all[i] = b.addressCell(r.cell(column.ID("address", i+1)), place, a)
+		id := column.ID("address", i+1)
+		text, usual := r.text(id), !a.Parent.IsBond() && !a.NoIPv6
+		if shared, known := b.asked[text]; known && usual {
+			all[i] = shared
+			continue
+		}
+		wishes, ok := b.addressCell(r.cell(id), place, a)
+		all[i] = wishes
+		if ok && usual && !slices.ContainsFunc(wishes, func(w Wish) bool { return w.Kind == address.Literal }) {
+			b.asked[text] = wishes
+		}
 	}
 	return all
 }
 
-func (b *builder) addressCell(o Origin, place int, a machine.Adapter) []Wish {
-	var all []Wish
+// addressCell reads the words of a cell; ok unless there is something wrong with them.
+func (b *builder) addressCell(o Origin, place int, a machine.Adapter) (all []Wish, ok bool) {
+	ok = true
+	bad := func(message, hint string) {
+		b.bad("bad-address", o, message, hint)
+		ok = false
+	}
 	for _, word := range strings.FieldsFunc(o.Value, func(r rune) bool { return strings.ContainsRune(" \t\n,;", r) }) {
 		parsed, err := address.ParseWish(word)
 		if err == nil {
 			parsed, err = parsed.At(place)
 		}
 		if err != nil {
-			b.bad("bad-address", o, err.Error(), "")
+			bad(err.Error(), "")
 			continue
 		}
 		if i := slices.IndexFunc(all, func(w Wish) bool { return parsed.Contradicts(w.Wish) }); i >= 0 {
-			b.bad("bad-address", o, fmt.Sprintf("%q and %q contradict each other", all[i].Word, word), "remove one of them")
+			bad(fmt.Sprintf("%q and %q contradict each other", all[i].Word, word), "remove one of them")
 			continue
 		}
 		all = append(all, Wish{parsed, word})
@@ -153,11 +169,11 @@ func (b *builder) addressCell(o Origin, place int, a machine.Adapter) []Wish {
 	}
 	for _, w := range all {
 		if a.Parent.IsBond() && w.Kind != address.None {
-			b.bad("bad-address", o, "the second adapter of a bond cannot have its own address", "leave it empty")
+			bad("the second adapter of a bond cannot have its own address", "leave it empty")
 		}
 		if a.NoIPv6 && (w.Kind == address.DHCP6 || w.Kind == address.SLAAC || w.Kind == address.Literal && w.Addr.Is6()) {
-			b.bad("bad-address", o, fmt.Sprintf("%s needs IPv6, which the setup disables on this network", w), "remove it, or remove ipv6: off from the setup")
+			bad(fmt.Sprintf("%s needs IPv6, which the setup disables on this network", w), "remove it, or remove ipv6: off from the setup")
 		}
 	}
-	return all
+	return all, ok
 }

@@ -38,7 +38,7 @@ func BuildNameless(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List)
 func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, nameless bool) ([]*Wanted, finding.List) {
 	b := &builder{named: named, found: finding.Collector{Nameless: nameless}, table: table, setup: s, index: map[string]int{}, hints: map[[2]string]string{},
 		taken: map[string]*Wanted{}, hostnames: map[string]*Wanted{}, aliased: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{}, byHand: map[string]bool{},
-		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, usuals: map[string]*usual{}}
+		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, bases: map[builtOn]*basis{}, asked: map[string][]Wish{}}
 	b.most = 1
 	for i, c := range table.Columns {
 		b.index[c.ID()] = i
@@ -74,9 +74,10 @@ type builder struct {
 	index     map[string]int
 	most      int // the highest number of an adapter that sheet or setup speak of
 	columns   []readColumn
-	places    map[string]int    // of the columns, by id
-	texts     []string          // of the row that is being read
-	usuals    map[string]*usual // by presets and template
+	places    map[string]int // of the columns, by id
+	texts     []string       // of the row that is being read
+	reading   row            // that row
+	bases     map[builtOn]*basis
 	inputs    inputs
 	wanted    []*Wanted
 	found     finding.Collector
@@ -89,6 +90,7 @@ type builder struct {
 	byHand    map[string]bool               // folders that were told of
 	checked   map[[2]string]error           // what once came of a costly check, by kind and text
 	joined    map[string]*machine.Firstboot // first-boot contents, by presets and fragments
+	asked     map[string][]Wish             // the words of address cells that mean the same in every row
 }
 
 // add reports a finding once, although a preset's value or a range's row may
@@ -118,7 +120,7 @@ func (b *builder) bad(code string, o Origin, message, hint string) {
 
 // row reads a row, checks it and builds its machines.
 func (b *builder) row(cells sheet.Row) {
-	src := &source{inputs: &b.inputs, row: cells}
+	src := &source{inputs: &b.inputs, basis: b.basis(builtOn{}), row: cells}
 	b.secrets(src)
 	name := src.written("machine")
 	if name.Value == "" {
@@ -138,13 +140,16 @@ func (b *builder) row(cells sheet.Row) {
 	if b.touched = span.Names(); len(b.touched) == 1 {
 		b.touched[0], _ = inDomain(b.touched[0])
 	}
-	b.presets(src)
+	b.base(src)
 	rules := b.rules(src)
 	var r *row
 	var common machine.Spec
 	for i := range span.Count() {
 		own := *src
-		own.span, own.i, own.expansion = span, i, nil
+		own.i, own.expansion = i, nil
+		if span.Count() > 1 {
+			own.span = &span
+		}
 		own.name, own.domain = inDomain(lowered(span.Name(i), rules))
 		if i == 0 || own.varies {
 			own.varies = false
@@ -166,29 +171,39 @@ func inDomain(name string) (label, domain string) {
 	return label, strings.ToLower(domain)
 }
 
-// presets looks up what the values of a row build on.
-func (b *builder) presets(src *source) {
-	var preset string
-	reference(b, src.find("preset"), "preset", b.setup.Presets, &preset)
-	src.presets = b.setup.Lineage(preset)
+// base looks up what the values of a row build on.
+func (b *builder) base(src *source) {
+	var names builtOn
+	reference(b, src.find("preset"), "preset", b.setup.Presets, &names.preset)
+	src.basis = b.basis(names)
 	if o := src.find("template"); isMachine(o.Value) {
-		b.fromMachine(src, o)
-		return
+		b.fromMachine(src, o, &names)
+	} else {
+		b.template(o, &names)
+		if o.Value == "" {
+			b.bad("missing-template", o, "no template is named", "name one in the row, its preset, or the defaults")
+		}
 	}
-	b.template(src, src.find("template"))
-	if src.find("template").Value == "" {
-		b.bad("missing-template", src.find("template"), "no template is named", "name one in the row, its preset, or the defaults")
+	src.basis = b.basis(names)
+}
+
+func (b *builder) basis(names builtOn) *basis {
+	shared := b.bases[names]
+	if shared == nil {
+		shared = &basis{builtOn: names, presets: b.setup.Lineage(names.preset)}
+		b.bases[names] = shared
 	}
+	return shared
 }
 
 // template looks up the template that a row names, and its version.
-func (b *builder) template(src *source, o Origin) {
+func (b *builder) template(o Origin, names *builtOn) {
 	name, number, versioned := strings.Cut(o.Value, "@")
 	if versioned {
 		o.Value = name
 	}
-	reference(b, o, "template", b.setup.Templates, &src.template)
-	if !versioned || src.template == "" {
+	reference(b, o, "template", b.setup.Templates, &names.template)
+	if !versioned || names.template == "" {
 		return
 	}
 	v, err := machine.ParseVersion(name + "@" + number)
@@ -199,20 +214,20 @@ func (b *builder) template(src *source, o Origin) {
 	case plain != nil || source.Number > 0:
 		b.bad("bad-template", o, fmt.Sprintf("template %s is %s in the setup, of which there are no versions to choose from", name, b.setup.TemplateSource(name)), "write "+name)
 	default:
-		src.version = v.Number
+		names.version = v.Number
 	}
 }
 
 // fromMachine looks up what the values of a row build on that is cloned from a machine.
-func (b *builder) fromMachine(src *source, o Origin) {
+func (b *builder) fromMachine(src *source, o Origin, names *builtOn) {
 	if _, _, err := machine.ParseSource(o.Value); err != nil {
 		b.bad("bad-template", o, err.Error(), "write machine:NAME, or machine:NAME@CHECKPOINT")
 		return
 	}
-	if src.template, src.cloned = src.beside(), o.Value; src.template == "" {
+	if names.template, names.cloned = src.beside(), o.Value; names.template == "" {
 		b.bad("missing-template", o, fmt.Sprintf("no template says what kind of guest %s has", o.Value), "name the template that it was made from in the preset or the defaults")
-	} else if _, known := b.setup.Templates[src.template]; !known {
-		src.template = "" // told where it stands
+	} else if _, known := b.setup.Templates[names.template]; !known {
+		names.template = "" // told where it stands
 	}
 }
 
@@ -230,9 +245,8 @@ func (b *builder) unnamed(src *source, name Origin) {
 // values checks the values of a row that makes no machine.
 func (b *builder) values(src *source) {
 	b.touched = nil
-	b.presets(src)
-	src.span, _ = machine.ParseSpan("x")
-	src.name = "x-1"
+	b.base(src)
+	src.span, src.name = &machine.Span{}, "x-1"
 	b.specOf(src)
 }
 
@@ -319,8 +333,11 @@ func (b *builder) hostname(w *Wanted, r *row) {
 		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also used by %s", fqdn, first.hostnameAt()), "choose another name")
 	}
 	b.hostnames[fqdn] = w
+	if !kinds.Of(w.Guest).Accounts {
+		return
+	}
 	for _, a := range w.Guest.Accounts() {
-		if kinds.Of(w.Guest).Accounts && strings.EqualFold(a.User, w.Guest.Hostname) {
+		if strings.EqualFold(a.User, w.Guest.Hostname) {
 			b.bad("bad-login", r.cell("login"), fmt.Sprintf("the account %s has the same name as its computer, which Windows does not allow", a.User), "rename one of them")
 		}
 	}

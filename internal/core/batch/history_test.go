@@ -101,7 +101,7 @@ defaults: {site: quay, template: deb12-base, network: survey}
 		owner := map[netip.Addr]string{}
 		macs := map[string]string{}
 		now := map[string][]string{}
-		for _, r := range reserved {
+		for r := range reserved {
 			assert.Empty(t, owner[r.Addr], "%s is of %s and of %s", r.Addr, owner[r.Addr], r.Machine)
 			owner[r.Addr] = r.Machine
 			now[r.Machine] = append(now[r.Machine], r.Addr.String())
@@ -117,6 +117,6 @@ defaults: {site: quay, template: deb12-base, network: survey}
 		if lacks > 0 {
 			continue // refused whole: nothing was minted
 		}
-		held, had = reserved, now
+		held, had = slices.Collect(reserved), now
 	}
 }

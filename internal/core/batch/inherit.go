@@ -9,7 +9,7 @@ import (
 
 // Has is what a machine was made to, and where its site has put it.
 type Has struct {
-	machine.Spec
+	*machine.Spec
 	Host, Store string
 	Firmware    machine.Firmware
 }
@@ -18,11 +18,11 @@ type Has struct {
 // empty: that stays as the machine has it. What they name and the machine has
 // anyway, because its site chose it, is no difference either.
 func (w *Wanted) Inherit(has Has) {
-	empty := func(id string) bool { return w.row.find(id).Value == "" }
+	empty := func(id string) bool { return w.row.value(id) == "" }
 	hostname, password := w.Guest.Hostname, w.Guest.Password
 	for _, c := range column.All() {
 		if c.Stays && empty(c.Name) {
-			c.Copy(&w.Spec, &has.Spec, 0)
+			c.Copy(&w.Spec, has.Spec, 0)
 		}
 	}
 	if has.Guest.Hostname == "" {

@@ -32,14 +32,10 @@ type inputs struct {
 // source finds the text of one machine's columns.
 type source struct {
 	*inputs
+	*basis
 	row sheet.Row
-	// presets and template are known only once they were looked up themselves.
-	presets  []string // the row's preset and those it extends
-	template string
-	cloned   string // the machine that is cloned in place of the template; empty if none is
-	version  int    // of the template; 0 is the newest
 	// Of the machine among those of its row:
-	span machine.Span
+	span *machine.Span // nil where the row's cell says it
 	i    int
 	name string
 	// domain is that of a name which is a full one.
@@ -47,6 +43,21 @@ type source struct {
 
 	varies bool // a value was asked for that differs from machine to machine
 	*expansion
+}
+
+// basis is what the values of a row build on, which many rows share. Its preset and
+// template are known only once they were looked up themselves.
+type basis struct {
+	builtOn
+	presets []string // the preset and those it extends
+	usual   *usual   // nil until it is asked for
+}
+
+// builtOn are the names that a row builds on.
+type builtOn struct {
+	preset, template string
+	cloned           string // the machine that is cloned in place of the template; empty if none is
+	version          int    // of the template; 0 is the newest
 }
 
 // expansion is of the placeholders of one machine; nil if it has none.
@@ -71,28 +82,74 @@ func (s *source) find(id string) Origin {
 
 // written returns a column's text as it is written.
 func (s *source) written(id string) Origin {
-	if f, ok := s.table.Fixed[id]; ok {
-		return Origin{f.Value, "columns", f.At}
+	value, by := s.lookup(id)
+	o := Origin{Value: value, From: string(by.level)}
+	switch by.level {
+	case byColumns:
+		o.At = s.table.Fixed[id].At
+	case byPreset:
+		o.From, o.At = "preset "+by.name, s.setup.Where("presets", by.name, id)
+	case byTemplate:
+		o.From, o.At = "template "+by.name, s.setup.Where("templates", by.name, id)
+	case byDefaults:
+		o.At = s.setup.Where("defaults", id)
+	default:
+		if i, has := s.index[id]; has {
+			o.At = s.table.Position(s.row, i)
+		} else {
+			o.At = s.table.RowPosition(s.row)
+		}
 	}
-	i, has := s.index[id]
-	if has && s.row.Cells[i] != "" {
-		return Origin{Value: s.row.Cells[i], From: "row", At: s.table.Position(s.row, i)}
+	return o
+}
+
+// level is what says what counts for a column.
+type level string
+
+const (
+	byNone     level = ""
+	byColumns  level = "columns"
+	byRow      level = "row"
+	byPreset   level = "preset"
+	byTemplate level = "template"
+	byDefaults level = "defaults"
+)
+
+// sayer is a level, with the name of the preset or template that it is.
+type sayer struct {
+	level level
+	name  string
+}
+
+// lookup finds what is written for a column, and where.
+func (s *source) lookup(id string) (string, sayer) {
+	if f, ok := s.table.Fixed[id]; ok {
+		return f.Value, sayer{level: byColumns}
+	}
+	if i, has := s.index[id]; has && s.row.Cells[i] != "" {
+		return s.row.Cells[i], sayer{level: byRow}
 	}
 	for _, preset := range s.presets {
 		if v, ok := s.setup.Presets[preset].Values[id]; ok {
-			return Origin{v, "preset " + preset, s.setup.Where("presets", preset, id)}
+			return v, sayer{byPreset, preset}
 		}
 	}
 	if v, ok := s.setup.Templates[s.template].Values[id]; ok {
-		return Origin{v, "template " + s.template, s.setup.Where("templates", s.template, id)}
+		return v, sayer{byTemplate, s.template}
 	}
 	if v, ok := s.setup.Defaults[id]; ok {
-		return Origin{v, "defaults", s.setup.Where("defaults", id)}
+		return v, sayer{level: byDefaults}
 	}
-	if has {
-		return Origin{At: s.table.Position(s.row, i)}
+	return "", sayer{}
+}
+
+// value is the text that counts for a column, without where it came from.
+func (s *source) value(id string) string {
+	value, _ := s.lookup(id)
+	if strings.Contains(value, "{") {
+		return s.find(id).Value
 	}
-	return Origin{At: s.table.RowPosition(s.row)}
+	return value
 }
 
 // beside returns the template that counts where the one named is a machine: that says what kind
@@ -121,7 +178,16 @@ func withoutVersion(template string) string {
 }
 
 // isRange reports whether the row asks for more than one machine.
-func (s *source) isRange() bool { return s.span.Count() > 1 }
+func (s *source) isRange() bool { return s.names().Count() > 1 }
+
+// names are those that the row's cell stands for.
+func (s *source) names() machine.Span {
+	if s.span != nil {
+		return *s.span
+	}
+	span, _ := machine.ParseSpan(s.written("machine").Value)
+	return span
+}
 
 // Columns lists every column, by its id, that sheet or setup could give a
 // machine a value in.

@@ -116,7 +116,7 @@ func (s *source) meant(o Origin, word string) string {
 		return strconv.Itoa(s.i + 1)
 	case "number":
 		s.varies = true
-		number := s.span.Number(s.i)
+		number := s.names().Number(s.i)
 		if number == "" {
 			s.describe(o, fmt.Sprintf("{number} has no value: the name %s contains no number", s.name), "add a number to the name, or use {index}")
 		}

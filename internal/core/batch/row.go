@@ -27,10 +27,11 @@ func (r *row) text(id string) string { return r.texts[r.places[id]] }
 // cell returns the text of a column with where it came from.
 func (r *row) cell(id string) Origin { return r.find(id) }
 
-// read reads all cells of a row.
+// read reads all cells of a row. What it returns is good until the next is read.
 func (b *builder) read(src *source) *row {
 	usual := b.usual(src)
-	r := &row{source: src, texts: b.texts, places: b.places, spec: usual.spec}
+	r := &b.reading
+	*r = row{source: src, texts: b.texts, places: b.places, spec: usual.spec}
 	for k, c := range b.columns {
 		text, read := usual.texts[k], usual.read[k]
 		if c.cell >= 0 && src.row.Cells[c.cell] != "" {
@@ -60,12 +61,9 @@ type usual struct {
 // usual reads what a row's presets, its template and the defaults say, once for all rows
 // that have the same. What depends on the row, or is wrong, is read in each.
 func (b *builder) usual(src *source) *usual {
-	key := src.template
-	for _, p := range src.presets {
-		key += "\x00" + p
-	}
-	if u, ok := b.usuals[key]; ok {
-		return u
+	shared := b.basis(builtOn{preset: src.preset, template: src.template})
+	if shared.usual != nil {
+		return shared.usual
 	}
 	setup := *src.inputs
 	setup.index = nil
@@ -76,7 +74,7 @@ func (b *builder) usual(src *source) *usual {
 		u.texts[k] = without.written(c.id).Value
 		u.read[k] = !c.Reads() || strings.IndexByte(u.texts[k], '{') < 0 && c.Read(&u.spec, u.texts[k]) == nil
 	}
-	b.usuals[key] = u
+	shared.usual = u
 	return u
 }
 
@@ -93,9 +91,7 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 	if src.cloned != "" {
 		spec.Template, spec.Clone.Template = src.cloned, src.cloned
 	}
-	if len(src.presets) > 0 {
-		spec.Preset = src.presets[0]
-	}
+	spec.Preset = src.preset
 	h := machine.Hardware(template.Hardware)
 	if template.Volume != "" && h.Clock == "" && r.guest() == setup.Windows {
 		h.Clock = machine.Local

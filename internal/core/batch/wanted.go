@@ -39,6 +39,10 @@ func (w *Wanted) Adapter(name string, adapter int) Origin {
 	return w.row.find(column.ID(name, adapter+1))
 }
 
+// Network returns what the setup calls the network of an adapter, counted from 0; empty if
+// no column names it.
+func (w *Wanted) Network(adapter int) string { return w.row.value(column.ID("network", adapter+1)) }
+
 // Inherited returns the adapter whose addresses an adapter keeps, if its cell is empty.
 func (w *Wanted) Inherited(adapter int) (machine.Adapter, bool) {
 	has, ok := w.kept[adapter]
