@@ -206,13 +206,14 @@ func unusable(answer *contract.Survey, w *batch.Wanted, told map[finding.Positio
 // Hidden lists the machines that are known to be on a host that is down: that
 // they are not seen does not mean that they are gone.
 func Hidden(known []ledger.Machine, asked sites.Surveys) map[machine.Key]bool {
+	down := make(map[string][]string, len(asked))
+	for name, answer := range asked {
+		down[name] = answer.Down()
+	}
 	all := map[machine.Key]bool{}
 	for _, k := range known {
-		if answer := asked[k.Site]; answer != nil {
-			down := answer.Down()
-			if slices.Contains(down, k.Host) || k.Host == "" && len(down) > 0 {
-				all[k.Key] = true
-			}
+		if at := down[k.Site]; slices.Contains(at, k.Host) || k.Host == "" && len(at) > 0 {
+			all[k.Key] = true
 		}
 	}
 	return all

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -32,20 +33,23 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 	if err != nil {
 		return assign.Past{}, err
 	}
-	past := assign.Past{Ledger: l.ID, Held: held, MACs: map[machine.Key][]string{}, Now: time.Now()}
+	past := assign.Past{Ledger: l.ID, Held: held, MACs: make(map[machine.Key][]string, len(known)), Now: time.Now()}
 	if others != nil {
 		// What the ledger says of an address counts for more.
-		past.Held = append(append([]address.Reservation{}, others.addresses...), held...)
+		if len(others.addresses) > 0 {
+			past.Held = slices.Concat(others.addresses, held)
+		}
 		past.Foreign = others.macs
 		for key, macs := range others.own {
 			past.MACs[key] = macs
 		}
 	}
 	for _, k := range known {
-		past.MACs[k.Key] = nil
+		var own []string
 		for _, a := range k.Spec.Adapters {
-			past.MACs[k.Key] = append(past.MACs[k.Key], a.MAC)
+			own = append(own, a.MAC)
 		}
+		past.MACs[k.Key] = own
 	}
 	return past, nil
 }
@@ -55,6 +59,9 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 func (p *Planner) foreign(known []ledger.Machine, all ...sites.Surveys) *foreign {
 	networks := p.Setup.AddressNetworks()
 	found := &foreign{macs: map[string]string{}, own: map[machine.Key][]string{}}
+	if !slices.ContainsFunc(all, func(s sites.Surveys) bool { return len(s) > 0 }) {
+		return found
+	}
 	ours := map[uuid.UUID]bool{}
 	for _, k := range known {
 		for generation := 1; generation <= k.Generation; generation++ {

@@ -30,7 +30,7 @@ func Accept(made, wanted machine.Spec) Acceptable {
 	for i := range a.Spec.Adapters {
 		a.Spec.Adapters[i].Later = made.Adapters[i].Later
 	}
-	for _, c := range differences(made, wanted) {
+	for _, c := range differences(&made, &wanted) {
 		name, _, _ := strings.Cut(c.Field, ".")
 		field, _ := column.Named(name)
 		switch {

@@ -100,8 +100,11 @@ type view struct {
 // siteView finds a generation at its site.
 func (c comparer) siteView(key machine.Key, origin machine.Origin, generation int) view {
 	site, asked := c.sites[key.Site]
+	if !asked {
+		return view{there: true}
+	}
 	here, there := site.byIdentity[origin.Identity(c.Ledger, key, generation)]
-	return view{Seen: here, there: there || !asked || c.Hidden[key] || c.Doubted[key.Site] != "", seen: there}
+	return view{Seen: here, there: there || c.Hidden[key] || c.Doubted[key.Site] != "", seen: there}
 }
 
 func (c comparer) work(m *machine.Machine) Work {
@@ -165,7 +168,7 @@ func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere b
 	started := known.Started || here.seen && here.Power == machine.On
 	m := withLater(w.Machine, known)
 	w.Machine, w.IsOff = m, here.seen && here.Power == machine.Off
-	changes := differences(known.Spec, m.Spec)
+	changes := differences(&known.Spec, &m.Spec)
 	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
 	replaces := givenUp
 	if givenUp == uuid.Nil {
@@ -214,12 +217,12 @@ func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
 	}
 	w.Begun = true
 	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
-	changes := differences(e.Spec, w.Machine.Spec)
+	changes := differences(&e.Spec, &w.Machine.Spec)
 	if e.Removal && !changes.any(func(c column.Change) bool { return c >= column.Another }) {
 		w.Reasons = append(w.Reasons, Reason{Text: "the removal of its clone was started, so its disks may be incomplete"})
 	}
 	w.Reasons = append(w.Reasons, changes.reasons()...)
-	if differences(known.Spec, w.Machine.Spec).any(column.Change.NeedsClone) || known.Cloned {
+	if differences(&known.Spec, &w.Machine.Spec).any(column.Change.NeedsClone) || known.Cloned {
 		w = w.remake(c.Ledger, uuid.Nil)
 	}
 	w.Replaces = old.Identity
@@ -243,7 +246,7 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		copied.Clone.Kind, w.full, m = machine.Full, m, &copied
 		w.Machine, w.Note = m, "a full clone stays one; clone: linked counts when it is cloned again"
 	}
-	changes := differences(known.Spec, m.Spec)
+	changes := differences(&known.Spec, &m.Spec)
 	dated, rest := changes.split()
 	if rest.any(func(c column.Change) bool { return c >= column.Another }) {
 		w.Reasons = changes.reasons()
@@ -285,12 +288,14 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		w.Word, w.LeftOff = Same, open.off
 	}
 	if here.seen && !w.Redo {
-		// What is as it is to be from now on, an earlier run has done.
-		still := drift(w.Machine.Spec, here.Seen)
-		w.Drift = slices.DeleteFunc(drift(known.Spec, here.Seen), func(r Reason) bool {
-			return rest.changes(r.Field) || r.Field == "power" && open.off != "" ||
-				!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
-		})
+		if w.Drift = drift(&known.Spec, &here.Seen); len(w.Drift) > 0 {
+			// What is as it is to be from now on, an earlier run has done.
+			still := drift(&w.Machine.Spec, &here.Seen)
+			w.Drift = slices.DeleteFunc(w.Drift, func(r Reason) bool {
+				return rest.changes(r.Field) || r.Field == "power" && open.off != "" ||
+					!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
+			})
+		}
 	}
 	w.restarts()
 	return w

@@ -1,7 +1,6 @@
 package proof
 
 import (
-	"reflect"
 	"slices"
 	"strings"
 
@@ -56,14 +55,14 @@ var settings, adapterSettings = func() (all, each []column.Column) {
 }()
 
 // differences lists what two specs do not agree in, in the order of the columns.
-func differences(from, to machine.Spec) changes {
-	if reflect.DeepEqual(from, to) { // as most are
+func differences(from, to *machine.Spec) changes {
+	if machine.Same(from, to) { // as most are
 		return nil
 	}
 	var cs changes
 	diff := func(c column.Column, adapter int) {
-		if x, y := c.Show(&from, adapter), c.Show(&to, adapter); x != y {
-			cs = append(cs, change{Reason{Field: column.ID(c.Name, adapter+1), From: x, To: y}, c.ChangeTo(&from, &to)})
+		if x, y := c.Show(from, adapter), c.Show(to, adapter); x != y {
+			cs = append(cs, change{Reason{Field: column.ID(c.Name, adapter+1), From: x, To: y}, c.ChangeTo(from, to)})
 		}
 	}
 	for _, c := range settings {
@@ -82,10 +81,10 @@ func differences(from, to machine.Spec) changes {
 
 // adapters adds the differences of adapters. One that is added is a difference as a
 // whole.
-func adapters(cs *changes, from, to machine.Spec, diff func(c column.Column, adapter int)) {
+func adapters(cs *changes, from, to *machine.Spec, diff func(c column.Column, adapter int)) {
 	for i := range max(len(from.Adapters), len(to.Adapters)) {
 		if b := at(to.Adapters, i); i >= len(from.Adapters) && b.Network != "" && b.Parent == (machine.Parent{}) {
-			what := strings.TrimSpace(b.Network + " " + show("address", &to, i))
+			what := strings.TrimSpace(b.Network + " " + show("address", to, i))
 			*cs = append(*cs, change{Reason{Field: column.ID("network", i+1), To: what, GuestNotUpdated: true}, column.Later})
 			continue
 		}

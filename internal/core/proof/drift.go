@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"unicode"
@@ -11,7 +12,7 @@ import (
 
 // drift reports in what a machine at its site is not as it was made: somebody has
 // changed it there.
-func drift(made machine.Spec, now Seen) []Reason {
+func drift(made *machine.Spec, now *Seen) []Reason {
 	if now.Power == "" {
 		return nil // the site does not tell
 	}
@@ -21,15 +22,12 @@ func drift(made machine.Spec, now Seen) []Reason {
 			all = append(all, Reason{Field: field, From: from, To: to})
 		}
 	}
-	is := machine.Spec{Shape: now.Shape, Info: now.Info, Adapters: make([]machine.Adapter, len(now.Adapters))}
-	for i, card := range now.Adapters {
-		is.Adapters[i].Card = card
+	is := &machine.Spec{Shape: now.Shape, Info: now.Info}
+	if has := now.Shape.CPUs; made.Shape.CPUs > 0 && has > 0 && has != made.Shape.CPUs {
+		differs("cpus", show("cpus", made, 0), show("cpus", is, 0))
 	}
-	if made.Shape.CPUs > 0 && now.Shape.CPUs > 0 {
-		differs("cpus", show("cpus", &made, 0), show("cpus", &is, 0))
-	}
-	if made.Shape.Memory > 0 && now.Shape.Memory > 0 {
-		differs("memory", show("memory", &made, 0), show("memory", &is, 0))
+	if has := now.Shape.Memory; made.Shape.Memory > 0 && has > 0 && has != made.Shape.Memory {
+		differs("memory", show("memory", made, 0), show("memory", is, 0))
 	}
 	if disk := made.Shape.Disk; disk > 0 && now.Shape.Disk > 0 && disk != now.Shape.Disk {
 		all = append(all, Reason{Field: "disk", From: disk.String(), To: now.Shape.Disk.String(), Final: now.Shape.Disk > disk})
@@ -38,6 +36,9 @@ func drift(made machine.Spec, now Seen) []Reason {
 	if now.Adapters != nil {
 		for i := range max(len(cards), len(now.Adapters)) {
 			a, b := at(cards, i), at(now.Adapters, i)
+			if a.Network == b.Network && a.MAC == b.MAC && a.Unplugged == b.Unplugged {
+				continue
+			}
 			differs(column.ID("network", i+1), a.Network, b.Network)
 			differs(column.ID("mac", i+1), strings.ToLower(a.MAC), strings.ToLower(b.MAC))
 			differs(column.ID("link", i+1), link(a), link(b))
@@ -48,11 +49,17 @@ func drift(made machine.Spec, now Seen) []Reason {
 			differs(column.ID("lease", i+1), c.Lease.Addr().String(), now.Leases[strings.ToLower(c.MAC)])
 		}
 	}
-	differs("owner", printable(made.Info.Owner), printable(now.Info.Owner))
-	differs("notes", printable(made.Info.Notes), printable(now.Info.Notes))
+	if made.Info.Owner != now.Info.Owner {
+		differs("owner", printable(made.Info.Owner), printable(now.Info.Owner))
+	}
+	if made.Info.Notes != now.Info.Notes {
+		differs("notes", printable(made.Info.Notes), printable(now.Info.Notes))
+	}
 	differs("until", made.Info.Until, now.Info.Until)
 	differs("keep", made.Info.Keep, now.Info.Keep)
-	differs("labels", printable(show("labels", &made, 0)), printable(show("labels", &is, 0)))
+	if !maps.Equal(made.Info.Labels, now.Info.Labels) {
+		differs("labels", printable(show("labels", made, 0)), printable(show("labels", is, 0)))
+	}
 	differs("power", string(made.Power.Rests()), string(now.Power))
 	return all
 }

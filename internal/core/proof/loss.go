@@ -21,7 +21,7 @@ const (
 
 // old is the clone that a remake replaces.
 type old struct {
-	spec        machine.Spec
+	spec        *machine.Spec
 	host, store string
 	data        []uuid.UUID // the origins of its data disks
 	doubt       string      // why these may not be all, or not whole; empty if they are
@@ -29,7 +29,7 @@ type old struct {
 
 // clone is the one that the ledger knows.
 func (k *Known) clone(identity uuid.UUID) old {
-	return old{k.Spec, k.Host, k.Store, k.Carried(identity, len(k.Spec.Shape.Disks)), ""}
+	return old{&k.Spec, k.Host, k.Store, k.Carried(identity, len(k.Spec.Shape.Disks)), ""}
 }
 
 // doubted is a clone whose data disks cannot be kept.
@@ -51,7 +51,7 @@ func (w Work) setLoss(of old, why string) Work {
 }
 
 // loses reports what goes with a clone that is made again, of which some data disks are kept.
-func loses(made machine.Spec, kept int) Reason {
+func loses(made *machine.Spec, kept int) Reason {
 	disks := "its disk"
 	if made.Shape.Disk > 0 {
 		disks += " of " + made.Shape.Disk.String()
@@ -89,7 +89,7 @@ func (w Work) keepData() Work {
 		w.Refusal = w.old.doubt
 		return w
 	}
-	if why := w.old.unfit(w.Machine.Spec); why != "" {
+	if why := w.old.unfit(&w.Machine.Spec); why != "" {
 		w.Refusal = why + ": its data disks can be kept only as they are, or larger"
 		return w
 	}
@@ -105,7 +105,7 @@ func (w Work) keepData() Work {
 }
 
 // unfit says why the data disks cannot be those that a row wants; empty if they can.
-func (o old) unfit(to machine.Spec) string {
+func (o old) unfit(to *machine.Spec) string {
 	for _, is := range []struct{ what, at, wanted string }{{"host", o.host, to.Clone.Host}, {"store", o.store, to.Clone.Store}} {
 		if is.at != "" && is.wanted != "" && is.at != is.wanted {
 			return fmt.Sprintf("it is at %s %s, the row says %s", is.what, is.at, is.wanted)
