@@ -9,6 +9,7 @@ import (
 	"hash/crc32"
 	"strconv"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 	"modernc.org/sqlite"
@@ -71,11 +72,14 @@ func init() {
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
+// rooms are what checksums are computed in.
+var rooms = sync.Pool{New: func() any { return new([]byte) }}
+
 // checksum distinguishes values that differ in a byte, in a type, or in where one
 // ends and the next begins.
 func checksum(values []driver.Value) string {
-	var room [1024]byte
-	all := room[:0]
+	room := rooms.Get().(*[]byte)
+	all := (*room)[:0]
 	for _, v := range values {
 		kind, text := "", ""
 		switch v := v.(type) {
@@ -91,6 +95,8 @@ func checksum(values []driver.Value) string {
 		all = append(all, text...)
 	}
 	sum := crc32.Checksum(all, castagnoli)
+	*room = all
+	rooms.Put(room)
 	return hex.EncodeToString([]byte{byte(sum >> 24), byte(sum >> 16), byte(sum >> 8), byte(sum)})
 }
 
@@ -192,7 +198,7 @@ func (l *Ledger) checkAll(ctx context.Context) (*[]Machine, error) {
 	if err := l.checkSchema(ctx); err != nil {
 		return nil, l.explain(err)
 	}
-	checks, ctxChecks := errgroup.WithContext(ctx) // there is a processor for each, and much to read
+	checks, ctxChecks := errgroup.WithContext(ctx) // there are processors enough, and much to read
 	checks.Go(func() error { return l.checkDatabase(ctxChecks) })
 	checks.Go(func() error {
 		for _, t := range layout {
@@ -202,14 +208,14 @@ func (l *Ledger) checkAll(ctx context.Context) (*[]Machine, error) {
 		}
 		return nil
 	})
-	if err := checks.Wait(); err != nil {
-		return nil, err
+	all, err := l.unverified(ctx, everything)
+	if damage := checks.Wait(); damage != nil {
+		return nil, damage
 	}
 	l.verified.Store(true)
-	if _, err := l.Kept(ctx); err != nil {
-		return nil, err
+	if err == nil {
+		_, err = l.Kept(ctx)
 	}
-	all, err := l.Machines(ctx)
 	return &all, err
 }
 

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
@@ -110,8 +112,26 @@ func (s selection) and(o selection) selection {
 	return selection{s.condition + " AND " + o.condition, append(slices.Clone(s.args), o.args...)}
 }
 
-// machines reads those that which selects, by the columns of their site and name.
+// machines reads those that which selects, by the columns of their site and name. Their rows
+// are verified meanwhile.
 func (l *Ledger) machines(ctx context.Context, which func(site, name string) selection) ([]Machine, error) {
+	checks, ctxChecks := errgroup.WithContext(ctx)
+	checks.Go(func() error {
+		own, ofSteps := which("site", "name"), which("site", "machine")
+		if err := l.checkRows(ctxChecks, "machines", own.condition, own.args...); err != nil {
+			return err
+		}
+		return l.checkRows(ctxChecks, "steps", ofSteps.condition, ofSteps.args...)
+	})
+	all, err := l.unverified(ctx, which)
+	if damage := checks.Wait(); damage != nil {
+		return nil, damage
+	}
+	return all, err
+}
+
+// unverified is machines for a caller that has their rows verified.
+func (l *Ledger) unverified(ctx context.Context, which func(site, name string) selection) ([]Machine, error) {
 	var all []Machine
 	own, ofSteps, ofMachines := which("site", "name"), which("site", "machine"), which("m.site", "m.name")
 	err := l.read(ctx, `SELECT count(*) FROM machines WHERE `+own.condition, func(row *sql.Rows) error {
@@ -121,12 +141,6 @@ func (l *Ledger) machines(ctx context.Context, which func(site, name string) sel
 		return err
 	}, own.args...)
 	if err != nil {
-		return nil, err
-	}
-	if err := l.checkRows(ctx, "machines", own.condition, own.args...); err != nil {
-		return nil, err
-	}
-	if err := l.checkRows(ctx, "steps", ofSteps.condition, ofSteps.args...); err != nil {
 		return nil, err
 	}
 	open, err := l.openSteps(ctx, which("s.site", "s.machine"))
@@ -143,7 +157,11 @@ func (l *Ledger) machines(ctx context.Context, which func(site, name string) sel
 			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start'),
 			EXISTS (SELECT 1 FROM kept k WHERE k.site = m.site AND k.machine = m.name AND k.generation = m.generation)
 		FROM machines m WHERE `+ofMachines.condition+` ORDER BY m.site, m.name`, func(row *sql.Rows) error {
-		var m Machine
+		if len(all) == cap(all) {
+			specs.wait() // they are about to move
+		}
+		all = append(all, Machine{})
+		m := &all[len(all)-1]
 		var spec, changed, earlier string
 		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &earlier, &m.Cloned, &m.Started, &m.KeepsDisks); err != nil {
 			return err
@@ -157,10 +175,6 @@ func (l *Ledger) machines(ctx context.Context, which func(site, name string) sel
 				m.Error = s.Step + ": " + s.error
 			}
 		}
-		if len(all) == cap(all) {
-			specs.wait() // they are about to move
-		}
-		all = append(all, m)
 		specs.add(spec, earlier)
 		return nil
 	}, ofMachines.args...)
@@ -181,9 +195,13 @@ type openStep struct {
 // not live to finish their machine.
 func (l *Ledger) openSteps(ctx context.Context, which selection) (map[machine.Key][]openStep, error) {
 	all := map[machine.Key][]openStep{}
-	err := l.read(ctx, `SELECT s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, COALESCE(r.command, 'unknown')
-		FROM steps s LEFT JOIN runs r ON r.id = s.run LEFT JOIN machines m ON m.site = s.site AND m.name = s.machine
-		WHERE (s.state <> 'done' OR s.step = 'stop' OR m.state = 'made' AND s.generation = m.generation AND s.run <> m.run) AND `+which.condition+` ORDER BY s.began`, func(row *sql.Rows) error {
+	const columns = `s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, s.began`
+	err := l.read(ctx, `SELECT o.site, o.machine, o.generation, o.step, o.state, o.error, o.run, COALESCE(r.command, 'unknown') FROM (
+			SELECT `+columns+` FROM steps s WHERE (s.state <> 'done' OR s.step = 'stop') AND `+which.condition+`
+			UNION ALL SELECT `+columns+` FROM machines m CROSS JOIN steps s -- in SQLite that is the order, too
+				WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.state = 'done' AND s.step <> 'stop'
+					AND m.state = 'made' AND s.run <> m.run AND `+which.condition+`
+		) o LEFT JOIN runs r ON r.id = o.run ORDER BY o.began`, func(row *sql.Rows) error {
 		var key machine.Key
 		var s openStep
 		var state StepState
@@ -191,7 +209,7 @@ func (l *Ledger) openSteps(ctx context.Context, which selection) (map[machine.Ke
 		s.Failed = state == Failed
 		all[key] = append(all[key], s)
 		return err
-	}, which.args...)
+	}, slices.Concat(which.args, which.args)...)
 	return all, err
 }
 
@@ -362,6 +380,9 @@ func encode(v any) string {
 func now() string { return time.Now().UTC().Format(time.RFC3339Nano) }
 
 func parseTime(s string) time.Time {
+	if s == "" {
+		return time.Time{}
+	}
 	t, _ := time.Parse(time.RFC3339Nano, s)
 	return t
 }

@@ -25,14 +25,14 @@ func (l *Ledger) Reservations(ctx context.Context) ([]Reservation, error) {
 		return nil, err
 	}
 	err := l.read(ctx, `SELECT network, address, site, machine, adapter, pool, standing, note, since, until FROM reservations ORDER BY network, address`, func(row *sql.Rows) error {
-		var r Reservation
+		all = append(all, Reservation{})
+		r := &all[len(all)-1]
 		var text, since, until string
 		if err := row.Scan(&r.Network, &text, &r.Site, &r.Machine, &r.Adapter, &r.Pool, &r.Standing, &r.Note, &since, &until); err != nil {
 			return err
 		}
 		addr, err := netip.ParseAddr(text)
 		r.Addr, r.Since, r.Until = addr, parseTime(since), parseTime(until)
-		all = append(all, r)
 		return err
 	})
 	return all, err
