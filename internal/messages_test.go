@@ -97,7 +97,7 @@ func (c *collector) Visit(n ast.Node) ast.Visitor {
 	case *ast.CallExpr:
 		name := called(n)
 		switch {
-		case name == "regexp.MustCompile":
+		case name == "pattern.Lazy":
 			return nil
 		case name == "fmt.Errorf" || name == "errors.New":
 			c.sub("Errors", n.Args[0])

@@ -7,13 +7,13 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"regexp"
 	"strings"
 	"sync"
 	"syscall"
 	"unicode"
 	"unicode/utf8"
 
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/layout"
 )
 
@@ -69,7 +69,7 @@ func hungUp(stream io.Writer) bool { return errors.Is(failed(stream), syscall.EP
 
 // drawn are the sequences that views draw with: colours, and the progress of a run
 // over itself (ECMA-48).
-var drawn = regexp.MustCompile(`^\x1b\[(?:[0-9;]*m|[0-9]*A|J|K)`)
+var drawn = pattern.Lazy(`^\x1b\[(?:[0-9;]*m|[0-9]*A|J|K)`)
 
 func (w *terminalWriter) Write(p []byte) (int, error) {
 	w.mu.Lock()
@@ -94,7 +94,7 @@ func (w *terminalWriter) Write(p []byte) (int, error) {
 			break
 		}
 		r, size := utf8.DecodeRune(all)
-		switch own := drawn.Find(all); {
+		switch own := drawn().Find(all); {
 		case w.terminal && own != nil:
 			size = len(own)
 			out.Write(own)

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"time"
 
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/output"
 )
@@ -37,7 +37,7 @@ func (d *Desk) BackUp(ctx context.Context, path string, over output.Over) error 
 }
 
 // backupName is what the copies are called that are made before runs.
-var backupName = regexp.MustCompile(`^ledger-[0-9]{6}-[0-9]{6}\.[0-9]{3}\.backup$`)
+var backupName = pattern.Lazy(`^ledger-[0-9]{6}-[0-9]{6}\.[0-9]{3}\.backup$`)
 
 // backUpFirst copies the ledger before a run, where the setup says so, and deletes the oldest
 // copies.
@@ -59,7 +59,7 @@ func (d *Desk) backUpFirst(ctx context.Context) error {
 	}
 	var names []string
 	for _, e := range entries {
-		if e.Type().IsRegular() && backupName.MatchString(e.Name()) {
+		if e.Type().IsRegular() && backupName().MatchString(e.Name()) {
 			names = append(names, e.Name())
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/ledger"
 )
 
@@ -100,7 +100,7 @@ func unlessEmpty(s string) []string {
 }
 
 // hexMAC is a MAC address in one of the ways that people write it.
-var hexMAC = regexp.MustCompile(`^[0-9A-Fa-f]{2}([:-]?[0-9A-Fa-f]{2}){5}$|^[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4}$`)
+var hexMAC = pattern.Lazy(`^[0-9A-Fa-f]{2}([:-]?[0-9A-Fa-f]{2}){5}$|^[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4}\.[0-9A-Fa-f]{4}$`)
 
 // wanted makes a test of what is looked for: addresses, MAC addresses and names are the same
 // however they are written.
@@ -115,7 +115,7 @@ func wanted(text string) func(string) bool {
 			return err == nil && other.Unmap() == addr.Unmap()
 		}
 	}
-	if hexMAC.MatchString(text) {
+	if hexMAC().MatchString(text) {
 		bare := func(s string) string {
 			return strings.NewReplacer(":", "", "-", "", ".", "").Replace(strings.ToLower(s))
 		}

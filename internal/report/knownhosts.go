@@ -7,9 +7,10 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // Host is a machine as SSH clients know it.
@@ -26,7 +27,7 @@ var ErrNotKnownHosts = errors.New("it is not a known_hosts file and is left unch
 
 // knownHost is the form of a line: perhaps a marker, names, the kind of a key and the
 // key.
-var knownHost = regexp.MustCompile(`^(@[a-z-]+\s+)?\S+\s+(ssh|ecdsa|sk)-\S+\s+[A-Za-z0-9+/=]+(\s|$)`)
+var knownHost = pattern.Lazy(`^(@[a-z-]+\s+)?\S+\s+(ssh|ecdsa|sk)-\S+\s+[A-Za-z0-9+/=]+(\s|$)`)
 
 // CheckKnownHosts refuses a file in which a line is neither empty, a comment nor a
 // known host's key.
@@ -37,7 +38,7 @@ func CheckKnownHosts(old []byte) error {
 		if line = bytes.TrimSpace(line); len(line) == 0 || line[0] == '#' {
 			continue
 		}
-		if !knownHost.Match(line) {
+		if !knownHost().Match(line) {
 			return fmt.Errorf("%w (line %d)", ErrNotKnownHosts, n)
 		}
 	}

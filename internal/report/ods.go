@@ -7,10 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"strconv"
 	"strings"
 
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/core/sheet"
 )
 
@@ -176,14 +176,14 @@ func odsCount(e xml.StartElement, name string) int {
 	return n
 }
 
-var columnsRepeated = regexp.MustCompile(` table:number-columns-repeated="[0-9]+"`)
+var columnsRepeated = pattern.Lazy(` table:number-columns-repeated="[0-9]+"`)
 
 // repeated writes a blank cell's tag so that it stands for n cells.
 func repeated(tag string, n int) string {
 	if n <= 0 {
 		return ""
 	}
-	tag = columnsRepeated.ReplaceAllString(tag, "")
+	tag = columnsRepeated().ReplaceAllString(tag, "")
 	if n == 1 {
 		return tag
 	}

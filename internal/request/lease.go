@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/mail"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/core/request"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/ledger"
@@ -93,11 +93,11 @@ func (r *round) warnOwner(ctx context.Context, owner, until string, due []machin
 // last is the last day that somebody may extend to by mail.
 func last(now time.Time, most time.Duration) string { return now.Add(most).Format(time.DateOnly) }
 
-var extendTo = regexp.MustCompile(`(?i)^extend to:? ([0-9]{4}-[0-9]{2}-[0-9]{2})\.?$`)
+var extendTo = pattern.Lazy(`(?i)^extend to:? ([0-9]{4}-[0-9]{2}-[0-9]{2})\.?$`)
 
 // extendByMail takes the word of an owner who answers a warning.
 func (r *round) extendByMail(ctx context.Context, m *mail.Message) (taken bool, err error) {
-	said := extendTo.FindStringSubmatch(m.FirstLine())
+	said := extendTo().FindStringSubmatch(m.FirstLine())
 	if said == nil || r.desk.Setup.Requests.Extend == 0 {
 		return false, nil
 	}

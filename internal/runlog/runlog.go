@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"sync"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"mintbatch/internal/core/event"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/run"
@@ -55,7 +55,7 @@ func Begin(b *input.Batch, r ledger.Run, machines int, also io.Writer) (*Recorde
 }
 
 // logName is how the log of a run is named: the folder may hold other files.
-var logName = regexp.MustCompile(`^[0-9]{6}-[0-9]{6}-[0-9a-f]{4}\.jsonl$`)
+var logName = pattern.Lazy(`^[0-9]{6}-[0-9]{6}-[0-9a-f]{4}\.jsonl$`)
 
 // rotate removes the logs that are too old. What cannot go stays.
 func rotate(b *input.Batch, dir string) {
@@ -63,7 +63,7 @@ func rotate(b *input.Batch, dir string) {
 	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
 		info, err := e.Info()
-		if err == nil && info.Mode().IsRegular() && logName.MatchString(e.Name()) && info.ModTime().Before(oldest) {
+		if err == nil && info.Mode().IsRegular() && logName().MatchString(e.Name()) && info.ModTime().Before(oldest) {
 			_ = os.Remove(filepath.Join(dir, e.Name()))
 		}
 	}

@@ -4,14 +4,14 @@ import (
 	"bytes"
 	"encoding/json"
 	"net/http"
-	"regexp"
 	"time"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/pattern"
 )
 
 // homeURL finds in a guest's files where it is to report.
-var homeURL = regexp.MustCompile(`http://[^\s'"]+/v1/home/[0-9a-f]{16,}`)
+var homeURL = pattern.Lazy(`http://[^\s'"]+/v1/home/[0-9a-f]{16,}`)
 
 // callHome lets a guest report by itself once it has booted, and again until somebody has
 // heard, or it is not waited for any more.

@@ -8,13 +8,13 @@ import (
 	"mime"
 	"mime/multipart"
 	"net/mail"
-	"regexp"
 	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/core/seal"
 )
 
@@ -36,7 +36,7 @@ func (g *guest) configure(network, user, meta map[string]any) {
 }
 
 // mounted finds where the script for a volume mounts it; the script itself is quoted.
-var mounted = regexp.MustCompile(`mountpoint -q [\\']*([^'\\]+)`)
+var mounted = pattern.Lazy(`mountpoint -q [\\']*([^'\\]+)`)
 
 // makes notes the files, services and ports that the guest would have.
 func (g *guest) makes(user map[string]any) {
@@ -47,7 +47,7 @@ func (g *guest) makes(user map[string]any) {
 		if f, ok := f.(map[string]any); ok {
 			g.has = append(g.has, contract.Check{Kind: contract.File, Name: g.text(f, "path")})
 			texts[g.text(f, "path")] = g.text(f, "content")
-			if m := homeURL.FindString(g.text(f, "content")); g.text(f, "path") == "/etc/mintbatch/call-home" {
+			if m := homeURL().FindString(g.text(f, "content")); g.text(f, "path") == "/etc/mintbatch/call-home" {
 				g.home = m
 			}
 		}
@@ -66,7 +66,7 @@ func (g *guest) makes(user map[string]any) {
 	early, _ := user["bootcmd"].([]any)
 	for _, c := range early {
 		line, _ := c.(string)
-		for _, m := range mounted.FindAllStringSubmatch(line, -1) {
+		for _, m := range mounted().FindAllStringSubmatch(line, -1) {
 			g.has = append(g.has, contract.Check{Kind: contract.Mount, Name: m[1]})
 		}
 	}

@@ -3,12 +3,12 @@ package sandbox
 import (
 	"bytes"
 	"encoding/json"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/pattern"
 )
 
 // stage is a stage as a simulated guest knows it.
@@ -21,7 +21,7 @@ type stage struct {
 // stageTime is how long a stage takes, before the sandbox's speed divides it.
 const stageTime = 5 * time.Second
 
-var exits = regexp.MustCompile(`(?m)^exit ([0-9]+)$`)
+var exits = pattern.Lazy(`(?m)^exit ([0-9]+)$`)
 
 // planStages reads the stages from the files that a guest was told to write. A stage with the
 // command `exit 3` ends with that code; whatever else it says is not done.
@@ -30,7 +30,7 @@ func planStages(files map[string]string) (all []stage) {
 		return nil
 	}
 	for i := range all {
-		if m := exits.FindStringSubmatch(files["/etc/mintbatch/stages/"+twoDigits(i+1)+".sh"]); m != nil {
+		if m := exits().FindStringSubmatch(files["/etc/mintbatch/stages/"+twoDigits(i+1)+".sh"]); m != nil {
 			all[i].Code, _ = strconv.Atoi(m[1])
 		}
 	}
@@ -44,7 +44,7 @@ func windowsStages(files map[string][]byte) (all []stage) {
 	}
 	for i := range all {
 		for _, kind := range []string{".cmd", ".ps1"} {
-			if m := exits.FindSubmatch(bytes.ReplaceAll(files["stage-"+twoDigits(i+1)+kind], []byte("\r"), nil)); m != nil {
+			if m := exits().FindSubmatch(bytes.ReplaceAll(files["stage-"+twoDigits(i+1)+kind], []byte("\r"), nil)); m != nil {
 				all[i].Code, _ = strconv.Atoi(string(m[1]))
 			}
 		}

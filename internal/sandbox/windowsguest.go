@@ -2,10 +2,10 @@ package sandbox
 
 import (
 	"encoding/xml"
-	"regexp"
 	"strings"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/pattern"
 )
 
 // unattended is what a simulated Windows guest understands of its answer file.
@@ -34,7 +34,7 @@ type unattended struct {
 }
 
 // drive finds which letters the scripts give to data disks.
-var drive = regexp.MustCompile(`-DriveLetter ([A-Z])`)
+var drive = pattern.Lazy(`-DriveLetter ([A-Z])`)
 
 // windows does what Windows Setup does with an answer file, as far as a
 // simulated guest can.
@@ -81,10 +81,10 @@ func (g *guest) windows(files map[string][]byte) {
 	}
 	g.stages = windowsStages(files)
 	for _, content := range files {
-		if m := homeURL.Find(content); m != nil {
+		if m := homeURL().Find(content); m != nil {
 			g.home = string(m)
 		}
-		for _, m := range drive.FindAllSubmatch(content, -1) {
+		for _, m := range drive().FindAllSubmatch(content, -1) {
 			g.has = append(g.has, contract.Check{Kind: contract.File, Name: string(m[1]) + `:\`})
 		}
 	}

@@ -5,6 +5,8 @@ import (
 	"regexp"
 
 	"go.yaml.in/yaml/v3"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // A guest reads YAML 1.1. The library reads the syntax; what an unquoted
@@ -13,14 +15,14 @@ import (
 // 012 is ten, 1:30 is ninety.
 var scalars11 = []struct {
 	name string
-	form *regexp.Regexp
+	form func() *regexp.Regexp
 }{
-	{"bool", regexp.MustCompile(`^(?:yes|Yes|YES|no|No|NO|true|True|TRUE|false|False|FALSE|on|On|ON|off|Off|OFF)$`)},
-	{"int", regexp.MustCompile(`^(?:[-+]?0b[0-1_]+|[-+]?0[0-7_]+|[-+]?(?:0|[1-9][0-9_]*)|[-+]?0x[0-9a-fA-F_]+|[-+]?[1-9][0-9_]*(?::[0-5]?[0-9])+)$`)},
-	{"float", regexp.MustCompile(`^(?:[-+]?(?:[0-9][0-9_]*)\.[0-9_]*(?:[eE][-+][0-9]+)?|\.[0-9][0-9_]*(?:[eE][-+][0-9]+)?|[-+]?[0-9][0-9_]*(?::[0-5]?[0-9])+\.[0-9_]*|[-+]?\.(?:inf|Inf|INF)|\.(?:nan|NaN|NAN))$`)},
-	{"null", regexp.MustCompile(`^(?:~|null|Null|NULL|)$`)},
-	{"timestamp", regexp.MustCompile(`^\d{4}-\d\d?-\d\d?(?:(?:[Tt]|[ \t]+)\d\d?:\d\d:\d\d(?:\.\d*)?(?:[ \t]*(?:Z|[-+]\d\d?(?::\d\d)?))?)?$`)},
-	{"merge", regexp.MustCompile(`^<<$`)},
+	{"bool", pattern.Lazy(`^(?:yes|Yes|YES|no|No|NO|true|True|TRUE|false|False|FALSE|on|On|ON|off|Off|OFF)$`)},
+	{"int", pattern.Lazy(`^(?:[-+]?0b[0-1_]+|[-+]?0[0-7_]+|[-+]?(?:0|[1-9][0-9_]*)|[-+]?0x[0-9a-fA-F_]+|[-+]?[1-9][0-9_]*(?::[0-5]?[0-9])+)$`)},
+	{"float", pattern.Lazy(`^(?:[-+]?(?:[0-9][0-9_]*)\.[0-9_]*(?:[eE][-+][0-9]+)?|\.[0-9][0-9_]*(?:[eE][-+][0-9]+)?|[-+]?[0-9][0-9_]*(?::[0-5]?[0-9])+\.[0-9_]*|[-+]?\.(?:inf|Inf|INF)|\.(?:nan|NaN|NAN))$`)},
+	{"null", pattern.Lazy(`^(?:~|null|Null|NULL|)$`)},
+	{"timestamp", pattern.Lazy(`^\d{4}-\d\d?-\d\d?(?:(?:[Tt]|[ \t]+)\d\d?:\d\d:\d\d(?:\.\d*)?(?:[ \t]*(?:Z|[-+]\d\d?(?::\d\d)?))?)?$`)},
+	{"merge", pattern.Lazy(`^<<$`)},
 }
 
 // typed is a scalar that is not text.
@@ -75,7 +77,7 @@ func scalar11(n *yaml.Node) any {
 		return n.Value
 	}
 	for _, s := range scalars11 {
-		if s.form.MatchString(n.Value) {
+		if s.form().MatchString(n.Value) {
 			return typed{s.name, n.Value}
 		}
 	}

@@ -2,20 +2,20 @@ package batch
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/core/sheet"
 )
 
 // A placeholder is a word in braces: {machine}, {number} as the machine's name
 // has it, {index} counted from 1 within the row, or any column. Doubled braces
 // stand for themselves; braces around anything else are plain text.
-var placeholder = regexp.MustCompile(`\{\{[a-z0-9.]+\}\}|\{[a-z0-9.]+\}`)
+var placeholder = pattern.Lazy(`\{\{[a-z0-9.]+\}\}|\{[a-z0-9.]+\}`)
 
 // expands reports whether placeholders in a column are expanded.
 func expands(id string) bool {
@@ -31,7 +31,7 @@ func isSecret(id string) bool {
 }
 
 // braced is whatever stands in braces and may be meant as a placeholder.
-var braced = regexp.MustCompile(`\{+\s*([A-Za-z0-9_. -]+?)\s*\}+`)
+var braced = pattern.Lazy(`\{+\s*([A-Za-z0-9_. -]+?)\s*\}+`)
 
 // literal warns of a placeholder that stays as it is written: in a column that takes
 // none, or written otherwise.
@@ -41,12 +41,12 @@ func (s *source) literal(id string, o Origin) {
 	}
 	s.looked[id] = true
 	seen := map[string]bool{}
-	for _, m := range braced.FindAllStringSubmatch(o.Value, -1) {
+	for _, m := range braced().FindAllStringSubmatch(o.Value, -1) {
 		if seen[m[0]] {
 			continue
 		}
 		seen[m[0]] = true
-		if strings.HasPrefix(m[0], "{{") || placeholder.MatchString(m[0]) && expands(id) {
+		if strings.HasPrefix(m[0], "{{") || placeholder().MatchString(m[0]) && expands(id) {
 			continue
 		}
 		name := strings.ToLower(m[1])
@@ -91,7 +91,7 @@ func (s *source) expanded(id string, o Origin) string {
 
 func (s *source) replace(o Origin) string {
 	known := map[string]string{} // each is looked up, and reported, once
-	return placeholder.ReplaceAllStringFunc(o.Value, func(word string) string {
+	return placeholder().ReplaceAllStringFunc(o.Value, func(word string) string {
 		text, again := known[word]
 		if !again {
 			text = s.meant(o, word)

@@ -32,14 +32,15 @@ func Blocks(disk int64) int64 { return (disk + Size - 1) / Size }
 
 var zeros [Size]byte
 
-var sumOfZeros = Sum(sha256.Sum256(zeros[:]))
+var sumOfZeros = sync.OnceValue(func() Sum { return sha256.Sum256(zeros[:]) })
 
 // Digest identifies the content of a disk: the SHA-256, in hexadecimal digits, of the SHA-256 of all of its
 // blocks one after the other.
 func (m *Map) Digest() string {
 	all, next := sha256.New(), 0
+	empty := sumOfZeros()
 	for block := range Blocks(m.Disk) {
-		sum := &sumOfZeros
+		sum := &empty
 		if m.Has.Has(block) {
 			sum = &m.Sums[next]
 			next++

@@ -3,13 +3,13 @@ package column
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/pattern"
 )
 
 // none is the word that clears a setting.
@@ -43,13 +43,13 @@ func Link(cell string) (unplugged bool, wrong []Problem) {
 }
 
 // wholeCount is a count as programs write it that know no whole numbers: 4.0.
-var wholeCount = regexp.MustCompile(`^([0-9]+)\.0+$`)
+var wholeCount = pattern.Lazy(`^([0-9]+)\.0+$`)
 
 func cpus(cell string) (int, []Problem) {
 	if cell == "" {
 		return 0, nil
 	}
-	n, err := strconv.Atoi(wholeCount.ReplaceAllString(cell, "$1"))
+	n, err := strconv.Atoi(wholeCount().ReplaceAllString(cell, "$1"))
 	if err != nil || n < 1 || n > 1024 {
 		return n, []Problem{{Message: fmt.Sprintf("cpus must be a whole number from 1 to 1024, not %q", cell)}}
 	}
@@ -164,10 +164,10 @@ func image(cell string) (string, []Problem) {
 }
 
 // midnight is what programs write behind a day.
-var midnight = regexp.MustCompile(`[T ]00:00(:00(\.0+)?)?(Z|\+00:00)?$`)
+var midnight = pattern.Lazy(`[T ]00:00(:00(\.0+)?)?(Z|\+00:00)?$`)
 
 func date(cell string) (string, []Problem) {
-	day := midnight.ReplaceAllString(cell, "")
+	day := midnight().ReplaceAllString(cell, "")
 	if _, err := time.Parse(time.DateOnly, day); cell != "" && err != nil {
 		return day, []Problem{{fmt.Sprintf("%q is not a date", cell), "write it as 2027-03-31"}}
 	}
@@ -175,7 +175,7 @@ func date(cell string) (string, []Problem) {
 }
 
 // label is a word of labels: a name, and perhaps a value, in quotes if it is not one word.
-var label = regexp.MustCompile(`^[\s,;]*([^\s,;="]+)(?:=("(?:[^"]|"")*"|[^\s,;"]*))?(?:[\s,;]+|$)`)
+var label = pattern.Lazy(`^[\s,;]*([^\s,;="]+)(?:=("(?:[^"]|"")*"|[^\s,;"]*))?(?:[\s,;]+|$)`)
 
 func labels(cell string) (all map[string]string, wrong []Problem) {
 	if cell == "" {
@@ -183,7 +183,7 @@ func labels(cell string) (all map[string]string, wrong []Problem) {
 	}
 	all = map[string]string{}
 	for rest := strings.Trim(cell, " ,;\n\t\r"); rest != ""; {
-		m := label.FindStringSubmatch(rest)
+		m := label().FindStringSubmatch(rest)
 		if m == nil || machine.CheckLabel(m[1]) != nil {
 			word := rest
 			if i := strings.IndexAny(rest, " ,;\n\t\r"); i > 0 {

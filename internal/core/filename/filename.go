@@ -3,18 +3,19 @@ package filename
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // Longest is how long a name may be, so that there is room for endings.
 const Longest = 200 // bytes
 
 // reserved are names of devices, with any ending.
-var reserved = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(\..*)?$`)
+var reserved = pattern.Lazy(`(?i)^(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])(\..*)?$`)
 
 // Check is an error if some system cannot give a file the name.
 func Check(name string) error {
@@ -29,7 +30,7 @@ func Check(name string) error {
 	case i >= 0:
 		r, _ := utf8.DecodeRuneInString(name[i:])
 		return fmt.Errorf("%q contains %q, which is not in the name of a file on every system", name, r)
-	case reserved.MatchString(name):
+	case reserved().MatchString(name):
 		return fmt.Errorf("%q is the name of a device on some systems", name)
 	case strings.HasSuffix(name, ".") || strings.HasSuffix(name, " ") || strings.HasPrefix(name, " ") || strings.HasPrefix(name, "."):
 		return fmt.Errorf("%q begins or ends with a dot or a space", name)

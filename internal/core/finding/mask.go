@@ -1,19 +1,20 @@
 package finding
 
 import (
-	"regexp"
 	"strings"
+
+	"mintbatch/internal/core/pattern"
 )
 
 var (
-	licenceKey = regexp.MustCompile(`\b[A-Z0-9]{5}(-[A-Z0-9]{5}){4}\b`)
+	licenceKey = pattern.Lazy(`\b[A-Z0-9]{5}(-[A-Z0-9]{5}){4}\b`)
 	// `secret:NAME` only refers to one.
-	credential = regexp.MustCompile(`(?i)\b((pass(word|wd|phrase)?|pwd|token|api[ _-]?key)\s*[:=]\s*\S|secret(\s*=\s*|\s*:\s+)\S)`)
+	credential = pattern.Lazy(`(?i)\b((pass(word|wd|phrase)?|pwd|token|api[ _-]?key)\s*[:=]\s*\S|secret(\s*=\s*|\s*:\s+)\S)`)
 )
 
 // LooksLikeLicence reports whether a text holds a product key.
 func LooksLikeLicence(s string) bool {
-	return strings.Count(s, "-") >= 4 && licenceKey.MatchString(s)
+	return strings.Count(s, "-") >= 4 && licenceKey().MatchString(s)
 }
 
 // LooksLikeSecret reports whether a text holds what nobody should read over a
@@ -22,7 +23,7 @@ func LooksLikeSecret(s string) bool {
 	if len(s) < 6 {
 		return false
 	}
-	return strings.Contains(s, "PRIVATE KEY") || strings.ContainsAny(s, ":=") && credential.MatchString(s) || LooksLikeLicence(s)
+	return strings.Contains(s, "PRIVATE KEY") || strings.ContainsAny(s, ":=") && credential().MatchString(s) || LooksLikeLicence(s)
 }
 
 // Hidden stands for a value that looks like a secret.

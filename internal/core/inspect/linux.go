@@ -2,10 +2,10 @@ package inspect
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/core/tree"
 )
 
@@ -86,7 +86,7 @@ func initOf(g *guest) string {
 	return ""
 }
 
-var versionLine = regexp.MustCompile(`__VERSION__ = "([^"]+)"`)
+var versionLine = pattern.Lazy(`__VERSION__ = "([^"]+)"`)
 
 // needed are the modules of cloud-init that answers need.
 var needed = []string{"write-files", "bootcmd", "runcmd", "users-groups", "ssh", "set-passwords"}
@@ -100,7 +100,7 @@ func (i *Inspection) cloudInit(g *guest) {
 	}
 	c := &CloudInit{}
 	i.System.CloudInit = c
-	if m := versionLine.FindStringSubmatch(g.text(found[0])); m != nil {
+	if m := versionLine().FindStringSubmatch(g.text(found[0])); m != nil {
 		c.Version, _, _ = strings.Cut(strings.TrimPrefix(m[1], "v"), "-")
 	}
 	if g.exists("/etc/cloud/cloud-init.disabled") {

@@ -1,13 +1,14 @@
 package inspect
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/go-crypt/crypt/algorithm/shacrypt"
 	"github.com/go-crypt/x/yescrypt"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // mostLogins bounds for how many logins passwords are tried.
@@ -37,7 +38,7 @@ func (i *Inspection) logins(g *guest) {
 	}
 }
 
-var rounds = regexp.MustCompile(`^\$[56]\$rounds=(\d+)\$`)
+var rounds = pattern.Lazy(`^\$[56]\$rounds=(\d+)\$`)
 
 // guessed reports whether a hash is that of a password that everybody tries first. A hash that
 // takes long to try is not tried.
@@ -52,7 +53,7 @@ func guessed(name, hash string) bool {
 			return err == nil && string(again) == hash
 		}
 	case strings.HasPrefix(hash, "$5$") || strings.HasPrefix(hash, "$6$"):
-		if m := rounds.FindStringSubmatch(hash); m != nil {
+		if m := rounds().FindStringSubmatch(hash); m != nil {
 			if n, err := strconv.Atoi(m[1]); err != nil || n > 20_000 {
 				return false
 			}

@@ -3,8 +3,9 @@ package machine
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // The reasons for which a name is refused.
@@ -48,7 +49,7 @@ func CheckDomain(s string) error {
 }
 
 // login is what useradd of all common systems accepts.
-var login = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*\$?$`)
+var login = pattern.Lazy(`^[A-Za-z_][A-Za-z0-9_.-]*\$?$`)
 
 // CheckLogin accepts the user names that a common Linux does: a letter or
 // underscore, then letters, digits, underscores, dots and hyphens, 32 characters in
@@ -57,7 +58,7 @@ func CheckLogin(s string) error {
 	if s == "" || len(s) > 32 {
 		return fmt.Errorf("%w: 1 to 32 characters are allowed", ErrLogin)
 	}
-	if !login.MatchString(s) {
+	if !login().MatchString(s) {
 		return fmt.Errorf("%w: write a letter or underscore, then letters, digits, underscores, dots and hyphens", ErrLogin)
 	}
 	return nil

@@ -4,8 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
-	"regexp"
 	"strings"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // Size is a number of bytes. Its text form carries a unit; unlike most
@@ -83,12 +84,12 @@ func ParseSize(s string) (Size, error) {
 }
 
 // threes is a number whose digits stand in threes, and what groups them.
-var threes = regexp.MustCompile(`^[0-9]{1,3}(?:([.,'’ \x{a0}\x{202f}])[0-9]{3})+([.,][0-9]+)?$`)
+var threes = pattern.Lazy(`^[0-9]{1,3}(?:([.,'’ \x{a0}\x{202f}])[0-9]{3})+([.,][0-9]+)?$`)
 
 // unmarked writes a number without what groups its thousands, and with a point
 // before its decimals. One whose only mark may mean either is refused.
 func unmarked(s string) (string, error) {
-	m := threes.FindStringSubmatch(s)
+	m := threes().FindStringSubmatch(s)
 	switch {
 	case m == nil && strings.Count(s, ",") == 1 && !strings.Contains(s, "."):
 		return strings.Replace(s, ",", ".", 1), nil // 1,5

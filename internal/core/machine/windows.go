@@ -3,11 +3,12 @@ package machine
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // ErrWindows is what every refusal of a Windows guest's names unwraps to.
@@ -45,22 +46,22 @@ func CheckWorkgroup(s string) error {
 
 // unit is an organizational unit as a distinguished name (RFC 4514): parts of
 // which a comma that belongs to a name is escaped.
-var unit = regexp.MustCompile(`(?i)^(?:(?:OU|CN)=(?:[^,\\"+<>;=]|\\.)+,)+DC=[a-z0-9-]+(?:,DC=[a-z0-9-]+)*$`)
+var unit = pattern.Lazy(`(?i)^(?:(?:OU|CN)=(?:[^,\\"+<>;=]|\\.)+,)+DC=[a-z0-9-]+(?:,DC=[a-z0-9-]+)*$`)
 
 // CheckUnit holds an organizational unit against the form of its name.
 func CheckUnit(s string) error {
-	if !unit.MatchString(s) {
+	if !unit().MatchString(s) {
 		return fmt.Errorf("%w: organizational unit %q; write its distinguished name, such as OU=nodes,DC=brackwater,DC=example", ErrWindows, s)
 	}
 	return nil
 }
 
 // productKey is the form of one.
-var productKey = regexp.MustCompile(`^[A-Za-z0-9]{5}(-[A-Za-z0-9]{5}){4}$`)
+var productKey = pattern.Lazy(`^[A-Za-z0-9]{5}(-[A-Za-z0-9]{5}){4}$`)
 
 // CheckProductKey holds a key against the form of one, and never repeats it.
 func CheckProductKey(s string) error {
-	if !productKey.MatchString(s) {
+	if !productKey().MatchString(s) {
 		return fmt.Errorf("%w: it is not a product key, which has five groups of five letters and digits", ErrWindows)
 	}
 	return nil

@@ -11,8 +11,9 @@ import (
 	"crypto/x509"
 	"encoding/hex"
 	"encoding/pem"
-	"regexp"
 	"strings"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // Digest is what a manifest says of a file.
@@ -22,7 +23,7 @@ type Digest struct {
 	Sum  []byte
 }
 
-var digestLine = regexp.MustCompile(`^(SHA1|SHA256|SHA512) ?\((.*)\) ?= ?([0-9a-fA-F]+)$`)
+var digestLine = pattern.Lazy(`^(SHA1|SHA256|SHA512) ?\((.*)\) ?= ?([0-9a-fA-F]+)$`)
 
 // Hashes are the digests that manifests have (DSP0243, clause 5.1).
 var hashes = map[string]crypto.Hash{"SHA1": crypto.SHA1, "SHA256": crypto.SHA256, "SHA512": crypto.SHA512}
@@ -45,7 +46,7 @@ func ParseManifest(text string) (all []Digest, err error) {
 }
 
 func parseDigest(line string) (Digest, error) {
-	found := digestLine.FindStringSubmatch(line)
+	found := digestLine().FindStringSubmatch(line)
 	if found == nil {
 		return Digest{}, bad("no digest")
 	}
@@ -61,7 +62,7 @@ func Certificate(text, manifest []byte) string {
 	line, _, _ := strings.Cut(string(text), "\n")
 	d, err := parseDigest(strings.TrimSpace(line))
 	if err != nil { // a signature is longer than a digest
-		found := digestLine.FindStringSubmatch(strings.TrimSpace(line))
+		found := digestLine().FindStringSubmatch(strings.TrimSpace(line))
 		if found == nil {
 			return "its certificate cannot be read"
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html/template"
 	"strings"
+	"sync"
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
@@ -23,7 +24,7 @@ type Told struct {
 //go:embed letter.html
 var page string
 
-var pageTemplate = template.Must(template.New("letter").Parse(page))
+var pageTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("letter").Parse(page)) })
 
 // Letter writes it as a letter of a request: as text, and as a page. What others have written is shown as it is, and is nothing
 // else in either.
@@ -33,7 +34,7 @@ func (t Told) Letter(r Request, kind Kind, to []string, files ...File) (Letter, 
 		l.Subject = "Re: " + plain(strings.TrimPrefix(r.Subject, "Re: "))
 	}
 	var html bytes.Buffer
-	if err := pageTemplate.Execute(&html, struct {
+	if err := pageTemplate().Execute(&html, struct {
 		Told
 		ID string
 	}{t.plain(), r.ID}); err != nil {

@@ -5,12 +5,12 @@ package seal
 import (
 	"encoding/base64"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/inspect"
+	"mintbatch/internal/core/pattern"
 )
 
 // Order says what to clean.
@@ -218,7 +218,7 @@ const end = `for m in $(awk '$3 ~ /^(ext[234]|xfs|vfat|btrfs)$/ {print $2}' /pro
 down
 `
 
-var login = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.-]*\$?$`)
+var login = pattern.Lazy(`^[A-Za-z0-9_][A-Za-z0-9_.-]*\$?$`)
 
 // Script is what is run in the guest, as its administrator. It ends by switching the machine off.
 func Script(o Order) string {
@@ -237,7 +237,7 @@ func Script(o Order) string {
 		switch {
 		case c.Code == "left-known-password":
 			for _, name := range o.Lock {
-				if login.MatchString(name) {
+				if login().MatchString(name) {
 					fmt.Fprintf(&b, "edit /etc/shadow 's/^%[1]s:[^:]*:/%[1]s:!:/'; wipe /etc/shadow-\n", strings.NewReplacer(".", `\.`, "$", `\$`).Replace(name))
 				}
 			}

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
-	"regexp"
 	"strings"
 
 	"mintbatch/internal/core/answers/cloudinit"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/core/tree"
 )
 
@@ -92,13 +92,13 @@ func checkContents(c Contents, bad report) {
 }
 
 var (
-	mode  = regexp.MustCompile(`^0?[0-7]{3,4}$`)
-	owner = regexp.MustCompile(`^[a-z_][a-z0-9_-]*(:[a-z_][a-z0-9_-]*)?$`)
-	drive = regexp.MustCompile(`^[A-Za-z]:[\\/]`)
+	mode  = pattern.Lazy(`^0?[0-7]{3,4}$`)
+	owner = pattern.Lazy(`^[a-z_][a-z0-9_-]*(:[a-z_][a-z0-9_-]*)?$`)
+	drive = pattern.Lazy(`^[A-Za-z]:[\\/]`)
 )
 
 func checkFile(f machine.GuestFile, bad func(message, hint, key string)) {
-	if !strings.HasPrefix(f.Path, "/") && !drive.MatchString(f.Path) || strings.ContainsAny(f.Path, "\x00\n") {
+	if !strings.HasPrefix(f.Path, "/") && !drive().MatchString(f.Path) || strings.ContainsAny(f.Path, "\x00\n") {
 		bad(fmt.Sprintf("%q is not an absolute path", f.Path), "write for example /etc/motd", "path")
 	}
 	given := 0
@@ -110,10 +110,10 @@ func checkFile(f machine.GuestFile, bad func(message, hint, key string)) {
 	if given > 1 {
 		bad("a file has only one of content, base64 and from", "remove one of them", "content")
 	}
-	if f.Mode != "" && !mode.MatchString(f.Mode) {
+	if f.Mode != "" && !mode().MatchString(f.Mode) {
 		bad(fmt.Sprintf("%q is not a file mode", f.Mode), "write for example 0640", "mode")
 	}
-	if f.Owner != "" && !owner.MatchString(f.Owner) {
+	if f.Owner != "" && !owner().MatchString(f.Owner) {
 		bad(fmt.Sprintf("%q is not an owner", f.Owner), "write for example root:adm", "owner")
 	}
 }

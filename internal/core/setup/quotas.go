@@ -2,12 +2,12 @@ package setup
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/core/quota"
 )
 
@@ -36,7 +36,7 @@ var eachBy = map[string]func(quota.Use) string{
 	},
 }
 
-var labelName = regexp.MustCompile(`^[^=\s:]+$`)
+var labelName = pattern.Lazy(`^[^=\s:]+$`)
 
 // apart is how a quota counts apart.
 func (q Quota) apart() (each func(quota.Use) string, known bool) {
@@ -44,7 +44,7 @@ func (q Quota) apart() (each func(quota.Use) string, known bool) {
 		return nil, true
 	}
 	if label, is := strings.CutPrefix(q.Each, "label:"); is {
-		return func(u quota.Use) string { return strings.ToLower(u.Labels[label]) }, labelName.MatchString(label)
+		return func(u quota.Use) string { return strings.ToLower(u.Labels[label]) }, labelName().MatchString(label)
 	}
 	each, known = eachBy[q.Each]
 	return each, known

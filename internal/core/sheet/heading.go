@@ -10,6 +10,7 @@ import (
 
 	"mintbatch/internal/core/column"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/pattern"
 )
 
 // meanings are the columns by their names and headings, folded.
@@ -70,9 +71,9 @@ type Rule struct {
 }
 
 var (
-	unitInBrackets = regexp.MustCompile(`^(.*?)\s*[(\[]\s*(?:in\s+)?([A-Za-z]+)\s*[)\]]$`)
-	unitBehind     = regexp.MustCompile(`^(.*?)[\s,/_]+(?:in\s+)?([A-Za-z]+)$`)
-	numberBehind   = regexp.MustCompile(`^(.*?)[\s.#_-]*([0-9]+)$`)
+	unitInBrackets = pattern.Lazy(`^(.*?)\s*[(\[]\s*(?:in\s+)?([A-Za-z]+)\s*[)\]]$`)
+	unitBehind     = pattern.Lazy(`^(.*?)[\s,/_]+(?:in\s+)?([A-Za-z]+)$`)
+	numberBehind   = pattern.Lazy(`^(.*?)[\s.#_-]*([0-9]+)$`)
 )
 
 // ParseColumn reports what a heading means: `Memory (GiB)` is the memory column
@@ -84,7 +85,7 @@ func ParseColumn(heading string) (Column, bool) {
 		c.Name, c.Adapter = name, adapter
 		return c, true
 	}
-	for _, pattern := range []*regexp.Regexp{unitInBrackets, unitBehind} {
+	for _, pattern := range []*regexp.Regexp{unitInBrackets(), unitBehind()} {
 		m := pattern.FindStringSubmatch(text)
 		if m == nil {
 			continue
@@ -109,7 +110,7 @@ func meaning(text string) (name string, adapter int, ok bool) {
 		}
 		return name, adapter, true
 	}
-	m := numberBehind.FindStringSubmatch(strings.TrimSpace(text))
+	m := numberBehind().FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
 		return "", 0, false
 	}

@@ -3,10 +3,11 @@ package sheet
 import (
 	"encoding/xml"
 	"errors"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // odsCell is what a cell shows.
@@ -23,7 +24,7 @@ func (c odsCell) put(l *line, i int) {
 	l.bare.set(i, c.bare)
 }
 
-var exponent = regexp.MustCompile(`[0-9]E[-+]?[0-9]`)
+var exponent = pattern.Lazy(`[0-9]E[-+]?[0-9]`)
 
 // cell reads a cell to its end: the paragraphs that it shows, else its value.
 func (o *ods) cell(e xml.StartElement) (c odsCell, err error) {
@@ -47,7 +48,7 @@ func (o *ods) cell(e xml.StartElement) (c odsCell, err error) {
 		}
 	case "float":
 		value := wholeNumber(attribute(e, odfOffice, "value"))
-		if exponent.MatchString(c.text) || decimals.MatchString(c.text) || c.text != "" && ungrouped(c.text) == strings.TrimPrefix(value, "-") {
+		if exponent().MatchString(c.text) || decimals().MatchString(c.text) || c.text != "" && ungrouped(c.text) == strings.TrimPrefix(value, "-") {
 			c.text = value
 		}
 	}

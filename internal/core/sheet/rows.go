@@ -2,10 +2,10 @@ package sheet
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/pattern"
 )
 
 // arrange understands the headings and puts the cells of the rows below under
@@ -103,7 +103,7 @@ func (l line) first() (i int, cell string) {
 func hasMark(cell string) bool { return strings.HasPrefix(cell, "#") && !errorValues[cell] }
 
 // aNumber is how a column numbers the rows of a sheet.
-var aNumber = regexp.MustCompile(`^#\s*[0-9]+[.)]?$`)
+var aNumber = pattern.Lazy(`^#\s*[0-9]+[.)]?$`)
 
 // numbered finds the columns that number the rows as #1, #2: all of their cells do.
 // In others a # before a number is a row that somebody commented out, or the one row
@@ -116,7 +116,7 @@ func (a *arranger) numbered(g grid) map[int]bool {
 			continue
 		}
 		before, known := all[i]
-		all[i] = aNumber.MatchString(cell) && (before || !known)
+		all[i] = aNumber().MatchString(cell) && (before || !known)
 	}
 	return all
 }
@@ -132,7 +132,7 @@ func (a *arranger) isCommentedOut(l line) bool {
 	case hasMark(name), hasMark(cell) && name == "" && !a.numbering[i]:
 	case !hasMark(cell) || a.numbering[i] && name != "":
 		return false
-	case aNumber.MatchString(cell) && name != "":
+	case aNumber().MatchString(cell) && name != "":
 		a.found.Add(finding.Finding{Code: "unclear-row", At: finding.Position{File: a.File, Worksheet: a.Worksheet, Row: l.number, Column: i + 1}, Value: cell,
 			Message: fmt.Sprintf("%q may be a row number or comment out %s", cell, name), Hint: "write # before the machine's name to comment the row out, or remove the # here"}, "")
 		return true

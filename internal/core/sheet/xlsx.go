@@ -6,12 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/xuri/excelize/v2"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // maxExpanded bounds what an archive may expand to.
@@ -198,7 +199,7 @@ func (x *xlsx) stored(name string, lines []line) error {
 func (x *xlsx) mend(l *line, i int, raw string) {
 	cell := l.cells[i]
 	if cell == raw {
-		if longNumber.MatchString(raw) { // as it is stored, not as a person writes
+		if longNumber().MatchString(raw) { // as it is stored, not as a person writes
 			l.cells[i] = wholeNumber(raw)
 		}
 		return
@@ -207,7 +208,7 @@ func (x *xlsx) mend(l *line, i int, raw string) {
 	if err != nil {
 		return
 	}
-	if strings.Contains(cell, "E+") || strings.Contains(cell, "E-") || decimals.MatchString(cell) {
+	if strings.Contains(cell, "E+") || strings.Contains(cell, "E-") || decimals().MatchString(cell) {
 		l.cells[i] = wholeNumber(raw)
 		return
 	}
@@ -225,11 +226,11 @@ func (x *xlsx) mend(l *line, i int, raw string) {
 }
 
 // grouped is a number whose digits stand in threes: 4,096.
-var grouped = regexp.MustCompile(`^-?[0-9]{1,3}([.,'’ \x{a0}\x{202f}][0-9]{3})+([.,]0+)?$`)
+var grouped = pattern.Lazy(`^-?[0-9]{1,3}([.,'’ \x{a0}\x{202f}][0-9]{3})+([.,]0+)?$`)
 
 // ungrouped is such a number without what groups it; empty for any other.
 func ungrouped(s string) string {
-	m := grouped.FindStringSubmatch(s)
+	m := grouped().FindStringSubmatch(s)
 	if m == nil {
 		return ""
 	}
@@ -246,13 +247,13 @@ func isFormatted(s string) bool {
 	if s == "" || s[0] != '-' && (s[0] < '0' || s[0] > '9') {
 		return strings.Contains(s, "E+")
 	}
-	return strings.Contains(s, "E+") || decimals.MatchString(s) || grouped.MatchString(s)
+	return strings.Contains(s, "E+") || decimals().MatchString(s) || grouped().MatchString(s)
 }
 
 // decimals is a whole number with decimals that say nothing: 4.0.
-var decimals = regexp.MustCompile(`^-?[0-9]+[.,]0+$`)
+var decimals = pattern.Lazy(`^-?[0-9]+[.,]0+$`)
 
-var longNumber = regexp.MustCompile(`^-?[0-9](\.[0-9]+)?E\+[0-9]+$`)
+var longNumber = pattern.Lazy(`^-?[0-9](\.[0-9]+)?E\+[0-9]+$`)
 
 // wholeNumber writes 1.2E+11 as 120000000000; what is no whole number stays.
 func wholeNumber(s string) string {

@@ -10,12 +10,13 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/miekg/dns"
+
+	"mintbatch/internal/core/pattern"
 )
 
 // Host is a machine with its names.
@@ -211,11 +212,11 @@ func records(text []byte, origin string) (names map[string]bool, soa *dns.SOA, e
 }
 
 // serial is the serial number of an SOA record: the first number behind the two names.
-var serial = regexp.MustCompile(`(?is)(\bSOA\s+\S+\s+\S+\s*(?:;[^\n]*\n\s*|\(\s*)*)(\d+)`)
+var serial = pattern.Lazy(`(?is)(\bSOA\s+\S+\s+\S+\s*(?:;[^\n]*\n\s*|\(\s*)*)(\d+)`)
 
 // grown is a zone file with the next serial number (RFC 1982).
 func grown(text []byte, from uint32) []byte {
-	m := serial.FindSubmatchIndex(text)
+	m := serial().FindSubmatchIndex(text)
 	if m == nil || string(text[m[4]:m[5]]) != strconv.FormatUint(uint64(from), 10) {
 		return text
 	}

@@ -65,7 +65,7 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 	mark := parent{}
 	for i, v := range from.disks {
 		name, serial := volumeName(o.Name, o.Identity, diskPart(i, v.format)), ""
-		if from.source.Name != "" && dataSerial.MatchString(textAt(elements[i], "./serial")) { // it is a data disk of the clone, too
+		if from.source.Name != "" && dataSerial().MatchString(textAt(elements[i], "./serial")) { // it is a data disk of the clone, too
 			serial = textAt(elements[i], "./serial")
 			name = volumeName(o.Name, o.Identity, "."+serial+".qcow2")
 		}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +15,7 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/site"
 )
 
@@ -120,14 +120,14 @@ func (t *outputTail) Write(p []byte) (int, error) {
 
 // escapes are what moves a terminal's cursor or colours its text (ECMA-48,
 // section 5.4).
-var escapes = regexp.MustCompile("\x1b(\\[[0-?]*[ -/]*[@-~]|[@-_])")
+var escapes = pattern.Lazy("\x1b(\\[[0-?]*[ -/]*[@-~]|[@-_])")
 
 // lines are the last ones that say anything.
 func (t *outputTail) lines() []string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	var all []string
-	for line := range strings.Lines(escapes.ReplaceAllString(string(bytes.ToValidUTF8(t.kept, nil)), "")) {
+	for line := range strings.Lines(escapes().ReplaceAllString(string(bytes.ToValidUTF8(t.kept, nil)), "")) {
 		if line = strings.TrimSpace(line); line != "" {
 			all = append(all, line)
 		}

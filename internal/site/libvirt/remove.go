@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -13,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/pattern"
 	"mintbatch/internal/site"
 )
 
@@ -156,12 +156,12 @@ func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID, disks contract.D
 }
 
 // isDataDisk reports whether a volume of ours is a data disk.
-func isDataDisk(v rpc.StorageVol) bool { return dataDisk.MatchString(v.Name) }
+func isDataDisk(v rpc.StorageVol) bool { return dataDisk().MatchString(v.Name) }
 
 // dataSerial is the serial number of a data disk.
-var dataSerial = regexp.MustCompile(`^data-[0-9]+$`)
+var dataSerial = pattern.Lazy(`^data-[0-9]+$`)
 
-var dataDisk = regexp.MustCompile(`\.data-[0-9]+\.qcow2$`)
+var dataDisk = pattern.Lazy(`\.data-[0-9]+\.qcow2$`)
 
 // freeData frees the data disks of a machine from all that ties them to it: they are about to
 // be another's.
