@@ -208,14 +208,12 @@ func (l *Ledger) checkAll(ctx context.Context) (*[]Machine, error) {
 		}
 		return nil
 	})
-	all, err := l.unverified(ctx, everything)
-	if damage := checks.Wait(); damage != nil {
-		return nil, damage
+	all, err := verified(checks.Wait, func() ([]Machine, error) { return l.unverified(ctx, everything) })
+	if err != nil {
+		return nil, err
 	}
 	l.verified.Store(true)
-	if err == nil {
-		_, err = l.Kept(ctx)
-	}
+	_, err = l.Kept(ctx)
 	return &all, err
 }
 

@@ -115,17 +115,24 @@ func (s selection) and(o selection) selection {
 // machines reads those that which selects, by the columns of their site and name. Their rows
 // are verified meanwhile.
 func (l *Ledger) machines(ctx context.Context, which func(site, name string) selection) ([]Machine, error) {
-	checks, ctxChecks := errgroup.WithContext(ctx)
-	checks.Go(func() error {
+	return verified(func() error {
 		own, ofSteps := which("site", "name"), which("site", "machine")
-		if err := l.checkRows(ctxChecks, "machines", own.condition, own.args...); err != nil {
+		if err := l.checkRows(ctx, "machines", own.condition, own.args...); err != nil {
 			return err
 		}
-		return l.checkRows(ctxChecks, "steps", ofSteps.condition, ofSteps.args...)
-	})
-	all, err := l.unverified(ctx, which)
+		return l.checkRows(ctx, "steps", ofSteps.condition, ofSteps.args...)
+	}, func() ([]Machine, error) { return l.unverified(ctx, which) })
+}
+
+// verified reads something while a check of it is going on; what that finds is what is
+// told.
+func verified[T any](check func() error, read func() (T, error)) (T, error) {
+	var checks errgroup.Group
+	checks.Go(check)
+	all, err := read()
 	if damage := checks.Wait(); damage != nil {
-		return nil, damage
+		var nothing T
+		return nothing, damage
 	}
 	return all, err
 }

@@ -20,10 +20,11 @@ type Reservation = address.Reservation
 // Reservations returns all reservations, by network and address; those whose
 // time is over, too.
 func (l *Ledger) Reservations(ctx context.Context) ([]Reservation, error) {
+	return verified(func() error { return l.checkRows(ctx, "reservations", "") }, func() ([]Reservation, error) { return l.reservations(ctx) })
+}
+
+func (l *Ledger) reservations(ctx context.Context) ([]Reservation, error) {
 	var all []Reservation
-	if err := l.checkRows(ctx, "reservations", ""); err != nil {
-		return nil, err
-	}
 	err := l.read(ctx, `SELECT network, address, site, machine, adapter, pool, standing, note, since, until FROM reservations ORDER BY network, address`, func(row *sql.Rows) error {
 		all = append(all, Reservation{})
 		r := &all[len(all)-1]

@@ -278,6 +278,9 @@ func carries(n int) string {
 // otherCopies warns of machines that runs have changed which this ledger does
 // not know: a copy of it is in use, or it was restored from one.
 func (p *Planner) otherCopies(ctx context.Context, known []ledger.Machine, asked sites.Surveys) (found finding.List, err error) {
+	if len(asked) == 0 {
+		return nil, nil
+	}
 	runs, err := p.Ledger.Runs(ctx)
 	if err != nil {
 		return nil, err

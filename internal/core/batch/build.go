@@ -190,7 +190,7 @@ func (b *builder) base(src *source) {
 func (b *builder) basis(names builtOn) *basis {
 	shared := b.bases[names]
 	if shared == nil {
-		shared = &basis{builtOn: names, presets: b.setup.Lineage(names.preset)}
+		shared = &basis{builtOn: names, presets: b.setup.Lineage(names.preset), said: map[string]said{}}
 		b.bases[names] = shared
 	}
 	return shared

@@ -49,8 +49,15 @@ type source struct {
 // template are known only once they were looked up themselves.
 type basis struct {
 	builtOn
-	presets []string // the preset and those it extends
-	usual   *usual   // nil until it is asked for
+	presets []string        // the preset and those it extends
+	usual   *usual          // nil until it is asked for
+	said    map[string]said // by the column; those that were asked for
+}
+
+// said is what the setup says of a column, and where.
+type said struct {
+	value string
+	sayer
 }
 
 // builtOn are the names that a row builds on.
@@ -129,18 +136,28 @@ func (s *source) lookup(id string) (string, sayer) {
 	if i, has := s.index[id]; has && s.row.Cells[i] != "" {
 		return s.row.Cells[i], sayer{level: byRow}
 	}
-	for _, preset := range s.presets {
-		if v, ok := s.setup.Presets[preset].Values[id]; ok {
-			return v, sayer{byPreset, preset}
+	said, known := s.said[id]
+	if !known {
+		said = s.saysOf(s.setup, id)
+		s.said[id] = said
+	}
+	return said.value, said.sayer
+}
+
+// saysOf finds what the setup says of a column.
+func (b *basis) saysOf(s *setup.Setup, id string) said {
+	for _, preset := range b.presets {
+		if v, ok := s.Presets[preset].Values[id]; ok {
+			return said{v, sayer{byPreset, preset}}
 		}
 	}
-	if v, ok := s.setup.Templates[s.template].Values[id]; ok {
-		return v, sayer{byTemplate, s.template}
+	if v, ok := s.Templates[b.template].Values[id]; ok {
+		return said{v, sayer{byTemplate, b.template}}
 	}
-	if v, ok := s.setup.Defaults[id]; ok {
-		return v, sayer{level: byDefaults}
+	if v, ok := s.Defaults[id]; ok {
+		return said{v, sayer{level: byDefaults}}
 	}
-	return "", sayer{}
+	return said{}
 }
 
 // value is the text that counts for a column, without where it came from.

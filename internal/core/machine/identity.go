@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -29,7 +30,14 @@ func (k Key) String() string { return k.Site + "/" + k.Name }
 // The generation counts how often the machine was cloned: a remade machine is
 // another machine to its site and to cloud-init.
 func Identity(ledger uuid.UUID, key Key, generation int) uuid.UUID {
-	return uuid.NewSHA1(ledger, fmt.Appendf(nil, "machine\x00%s\x00%s\x00%d", key.Site, key.Name, generation))
+	var room [128]byte
+	text := append(append(room[:0], ledger[:]...), "machine\x00"...)
+	text = append(append(text, key.Site...), 0)
+	text = append(append(text, key.Name...), 0)
+	sum := sha1.Sum(strconv.AppendInt(text, int64(generation), 10))
+	id := uuid.UUID(sum[:16])
+	id[6], id[8] = id[6]&0x0f|0x50, id[8]&0x3f|0x80 // version and variant
+	return id
 }
 
 // mostGenerations is how often a machine may have been cloned for its identity to

@@ -82,7 +82,10 @@ func TestNames(t *testing.T) {
 func TestIdentitiesAreStableAndApart(t *testing.T) {
 	ledger, other := uuid.MustParse("00000000-0000-4000-8000-000000000001"), uuid.MustParse("00000000-0000-4000-8000-000000000002")
 	key := Key{Site: "quay", Name: "bms-sonar-01"}
-	assert.Equal(t, Identity(ledger, key, 1), Identity(ledger, key, 1))
+	for _, name := range []string{key.Name, "", strings.Repeat("n", 300)} {
+		k := Key{Site: key.Site, Name: name}
+		assert.Equal(t, uuid.NewSHA1(ledger, []byte("machine\x00"+k.Site+"\x00"+k.Name+"\x0012")), Identity(ledger, k, 12))
+	}
 	seen := map[string]bool{}
 	for _, id := range []string{
 		Identity(ledger, key, 1).String(), Identity(ledger, key, 2).String(), Identity(other, key, 1).String(),
