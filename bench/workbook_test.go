@@ -3,13 +3,13 @@ package bench
 import (
 	"bytes"
 	"fmt"
-	"mintbatch/internal/core/assign"
 	"testing"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
 
+	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"

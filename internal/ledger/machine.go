@@ -150,7 +150,7 @@ func (l *Ledger) unverified(ctx context.Context, which func(site, name string) s
 	if err != nil {
 		return nil, err
 	}
-	open, err := l.openSteps(ctx, which("s.site", "s.machine"))
+	open, err := l.openSteps(ctx, which("s.site", "s.machine"), ofMachines)
 	if err != nil {
 		return nil, err
 	}
@@ -200,14 +200,14 @@ type openStep struct {
 
 // openSteps finds the steps that have no good end, stops, and steps of runs that did
 // not live to finish their machine.
-func (l *Ledger) openSteps(ctx context.Context, which selection) (map[machine.Key][]openStep, error) {
+func (l *Ledger) openSteps(ctx context.Context, ofSteps, ofMachines selection) (map[machine.Key][]openStep, error) {
 	all := map[machine.Key][]openStep{}
 	const columns = `s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, s.began`
 	err := l.read(ctx, `SELECT o.site, o.machine, o.generation, o.step, o.state, o.error, o.run, COALESCE(r.command, 'unknown') FROM (
-			SELECT `+columns+` FROM steps s WHERE (s.state <> 'done' OR s.step = 'stop') AND `+which.condition+`
+			SELECT `+columns+` FROM steps s WHERE (s.state <> 'done' OR s.step = 'stop') AND `+ofSteps.condition+`
 			UNION ALL SELECT `+columns+` FROM machines m CROSS JOIN steps s -- in SQLite that is the order, too
 				WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.state = 'done' AND s.step <> 'stop'
-					AND m.state = 'made' AND s.run <> m.run AND `+which.condition+`
+					AND m.state = 'made' AND s.run <> m.run AND `+ofMachines.condition+`
 		) o LEFT JOIN runs r ON r.id = o.run ORDER BY o.began`, func(row *sql.Rows) error {
 		var key machine.Key
 		var s openStep
@@ -216,7 +216,7 @@ func (l *Ledger) openSteps(ctx context.Context, which selection) (map[machine.Ke
 		s.Failed = state == Failed
 		all[key] = append(all[key], s)
 		return err
-	}, slices.Concat(which.args, which.args)...)
+	}, slices.Concat(ofSteps.args, ofMachines.args)...)
 	return all, err
 }
 
