@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -45,6 +46,7 @@ func BenchmarkTable(b *testing.B) {
 		}
 		t.wholeWay(t.size(2000), false, 8, 64)
 		t.together(t.size(1000))
+		t.distant(t.size(640), t.size(500))
 	}
 }
 
@@ -211,6 +213,21 @@ func (t *tabled) together(n int) {
 		}
 		t.row(fmt.Sprintf("`mint`, %d machines, ledger in PostgreSQL, %d at the same time", n, batches), fmt.Sprintf("%.2f s", time.Since(began).Seconds()), "", "")
 	}
+}
+
+// distant mints with a ledger that is 2.5 ms away, and at a site that takes 50 ms for each answer.
+func (t *tabled) distant(n, linked int) {
+	shared, err := url.Parse(servertest.Database(t))
+	require.NoError(t, err)
+	shared.Host = away(t, shared.Host, 2500*time.Microsecond)
+	dir, _ := t.batch(n, "far", shared.String()+"?sslmode=disable", 1e6, 64)
+	took := t.run(dir, fmt.Sprintf("`mint`, %d machines, 64 side by side, ledger in PostgreSQL, which answers after 2.5 ms", n), "", "mint", "--yes")
+	t.row("the same, a machine", fmt.Sprintf("%.3f s", took.Seconds()/float64(n)), "", "")
+
+	dir, text := t.batch(linked, "slow", "l", 1e6, 8)
+	near := regexp.MustCompile(`127\.0\.0\.1:[0-9]+`).FindString(text)
+	t.write(dir, "mintbatch.yaml", []byte(strings.ReplaceAll(text, near, away(t, near, 50*time.Millisecond))))
+	t.run(dir, fmt.Sprintf("`mint`, %d linked clones, 8 side by side, at a site that answers after 50 ms", linked), "", "mint", "--yes")
 }
 
 // wholeWay takes a batch through its life at a sandbox, and returns how long its mint takes.
