@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net/url"
 	"os"
 	"os/exec"
@@ -69,26 +70,44 @@ func (t *tabled) row(what, took, memory, beside string) {
 
 // run runs the program in a folder and prints its row.
 func (t *tabled) run(dir, what, beside string, args ...string) time.Duration {
-	c := exec.Command("python3", append([]string{"-c", measured, t.program}, args...)...)
-	var errs bytes.Buffer
-	c.Dir, c.Stderr = dir, &errs
-	out, err := c.Output()
-	require.NoError(t, err, "%s: %s%s", what, out, errs.String())
-	var kib int
-	var seconds float64
-	_, err = fmt.Sscan(string(out), &kib, &seconds)
-	require.NoError(t, err)
-	t.row(what, fmt.Sprintf("%.2f s", seconds), fmt.Sprintf("%d MiB", kib>>10), beside)
-	return time.Duration(seconds * float64(time.Second))
+	return t.runs(1, dir, what, beside, args...)
 }
 
-// alone reports how long something else takes.
-func alone(what string, do func() error) string {
-	began := time.Now()
-	if err := do(); err != nil {
-		return ""
+// look is run for what changes nothing: the row is that of the fastest of three.
+func (t *tabled) look(dir, what, beside string, args ...string) {
+	t.runs(3, dir, what, beside, args...)
+}
+
+func (t *tabled) runs(n int, dir, what, beside string, args ...string) time.Duration {
+	var most int
+	fastest := math.Inf(1)
+	for range n {
+		c := exec.Command("python3", append([]string{"-c", measured, t.program}, args...)...)
+		var errs bytes.Buffer
+		c.Dir, c.Stderr = dir, &errs
+		out, err := c.Output()
+		require.NoError(t, err, "%s: %s%s", what, out, errs.String())
+		var kib int
+		var seconds float64
+		_, err = fmt.Sscan(string(out), &kib, &seconds)
+		require.NoError(t, err)
+		most, fastest = max(most, kib), min(fastest, seconds)
 	}
-	return fmt.Sprintf("%s: %.2f s", what, time.Since(began).Seconds())
+	t.row(what, fmt.Sprintf("%.2f s", fastest), fmt.Sprintf("%d MiB", most>>10), beside)
+	return time.Duration(fastest * float64(time.Second))
+}
+
+// alone reports how long something else takes, which changes nothing: the fastest of three.
+func alone(what string, do func() error) string {
+	fastest := time.Duration(math.MaxInt64)
+	for range 3 {
+		began := time.Now()
+		if err := do(); err != nil {
+			return ""
+		}
+		fastest = min(fastest, time.Since(began))
+	}
+	return fmt.Sprintf("%s: %.2f s", what, fastest.Seconds())
 }
 
 func (t *tabled) write(dir, name string, content []byte) {
@@ -103,7 +122,7 @@ func (t *tabled) sheets() {
 	n := t.size(100_000)
 	content := rows(n)
 	t.write(dir, "m.csv", content)
-	t.run(dir, fmt.Sprintf("`check` of %d rows of CSV", n), alone("reading the CSV", func() error {
+	t.look(dir, fmt.Sprintf("`check` of %d rows of CSV", n), alone("reading the CSV", func() error {
 		r := csv.NewReader(bytes.NewReader(content))
 		for {
 			if _, err := r.Read(); err != nil {
@@ -111,16 +130,20 @@ func (t *tabled) sheets() {
 			}
 		}
 	}), "--sheet", "m.csv", "check")
-	t.write(dir, "m.xlsx", workbook(t, n))
-	t.run(dir, fmt.Sprintf("`check` of %d rows of XLSX", n), "", "--sheet", "m.xlsx", "check")
+	book := workbook(t, n)
+	t.write(dir, "m.xlsx", book)
+	t.look(dir, fmt.Sprintf("`check` of %d rows of XLSX", n), alone("walking its rows", func() error { return walk(book) }), "--sheet", "m.xlsx", "check")
 	long := "machine,preset,notes\n"
 	for i := range t.size(1000) {
 		long += fmt.Sprintf("m-%d,%s,%s\n", i, strings.Repeat("x", 32_000), strings.Repeat("{x}", 10_000))
 	}
 	t.write(dir, "long.csv", []byte(long))
-	c := exec.Command(t.program, "--sheet", "long.csv", "check")
-	c.Dir = dir
-	t.row(fmt.Sprintf("`check` that refuses %d rows with two cells of over 30,000 letters", t.size(1000)), strings.TrimPrefix(alone("", func() error { _ = c.Run(); return nil }), ": "), "", "")
+	t.row(fmt.Sprintf("`check` that refuses %d rows with two cells of over 30,000 letters", t.size(1000)), strings.TrimPrefix(alone("", func() error {
+		c := exec.Command(t.program, "--sheet", "long.csv", "check")
+		c.Dir = dir
+		_ = c.Run()
+		return nil
+	}), ": "), "", "")
 	wide := filepath.Join(t.dir, "wide")
 	t.write(wide, "mintbatch.yaml", wideSetup(t.size(500), t.size(2000), t.size(5000)))
 	sheet := "machine,preset,site,address\n"
@@ -128,7 +151,7 @@ func (t *tabled) sheets() {
 		sheet += fmt.Sprintf("bms-sonar-%06d,p%d,s%d,pool\n", i, i%t.size(5000), i%t.size(500))
 	}
 	t.write(wide, "m.csv", []byte(sheet))
-	t.run(wide, fmt.Sprintf("`check` of %d rows with %d presets, %d networks, %d sites", t.size(10_000), t.size(5000), t.size(2000), t.size(500)), "", "check")
+	t.look(wide, fmt.Sprintf("`check` of %d rows with %d presets, %d networks, %d sites", t.size(10_000), t.size(5000), t.size(2000), t.size(500)), "", "check")
 }
 
 func ignoreEnd(err error) error {
@@ -162,13 +185,15 @@ func (t *tabled) ledgers() {
 	dir, _ := full(t.B, n)
 	of := fmt.Sprintf(" in a ledger of %d machines", n)
 	for _, args := range []string{"show --offline bms-sonar-000777", "list --offline bms-sonar-000777", "history bms-sonar-000777", "list --offline --json", "proof --offline --json", "proof --offline"} {
-		t.run(dir, "`"+args+"`"+of, "", strings.Fields(args)...)
+		t.look(dir, "`"+args+"`"+of, "", strings.Fields(args)...)
 	}
 	export, err := os.Create(filepath.Join(dir, "export"))
 	require.NoError(t, err)
 	writing := exec.Command(t.program, "ledger", "export")
 	writing.Dir, writing.Stdout = dir, export
-	t.row("`ledger export` of it", strings.TrimPrefix(alone("", writing.Run), ": "), "", "")
+	began := time.Now()
+	require.NoError(t, writing.Run())
+	t.row("`ledger export` of it", fmt.Sprintf("%.2f s", time.Since(began).Seconds()), "", "")
 	require.NoError(t, export.Close())
 	other := filepath.Join(t.dir, "import")
 	t.write(other, "mintbatch.yaml", []byte("ledger: l\n"+setupText))
@@ -176,9 +201,13 @@ func (t *tabled) ledgers() {
 	dump := exec.Command("sqlite3", "l", ".output dump", ".dump")
 	dump.Dir = dir
 	_ = dump.Run()
-	read := exec.Command("sqlite3", filepath.Join(other, "plain"), ".read dump")
-	read.Dir = dir
-	t.run(other, "`ledger import` of it", alone("`sqlite3 .read` of a dump", func() error { _ = read.Run(); return dump.Err }), "ledger", "import", filepath.Join(dir, "export"))
+	t.run(other, "`ledger import` of it", alone("`sqlite3 .read` of a dump", func() error {
+		_ = os.Remove(filepath.Join(other, "plain"))
+		read := exec.Command("sqlite3", filepath.Join(other, "plain"), ".read dump")
+		read.Dir = dir
+		_ = read.Run()
+		return dump.Err
+	}), "ledger", "import", filepath.Join(dir, "export"))
 }
 
 // batch makes the folder of a batch, whose machines' names have a word, with a sandbox that it is at.

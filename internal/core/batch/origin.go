@@ -51,7 +51,7 @@ type basis struct {
 	builtOn
 	presets []string        // the preset and those it extends
 	usual   *usual          // nil until it is asked for
-	said    map[string]said // by the column; those that were asked for
+	said    map[string]said // by the column; those that were asked for while the batch was built
 }
 
 // said is what the setup says of a column, and where.
@@ -114,7 +114,6 @@ func (s *source) written(id string) Origin {
 type level string
 
 const (
-	byNone     level = ""
 	byColumns  level = "columns"
 	byRow      level = "row"
 	byPreset   level = "preset"
@@ -139,7 +138,9 @@ func (s *source) lookup(id string) (string, sayer) {
 	said, known := s.said[id]
 	if !known {
 		said = s.saysOf(s.setup, id)
-		s.said[id] = said
+		if s.bad != nil { // afterwards, several may ask at the same time
+			s.said[id] = said
+		}
 	}
 	return said.value, said.sayer
 }
