@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -11,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -92,8 +94,8 @@ func exported() []table {
 func (l *Ledger) Export(ctx context.Context, to io.Writer) error {
 	w := bufio.NewWriter(to)
 	digest := sha256.New()
-	e := json.NewEncoder(io.MultiWriter(w, digest))
-	if err := e.Encode(map[string]string{"schema": ExportFormat, "ledger": l.ID.String()}); err != nil {
+	lines := io.MultiWriter(w, digest)
+	if err := json.NewEncoder(lines).Encode(map[string]string{"schema": ExportFormat, "ledger": l.ID.String()}); err != nil {
 		return err
 	}
 	var end exportEnd
@@ -105,23 +107,22 @@ func (l *Ledger) Export(ctx context.Context, to io.Writer) error {
 		if err := l.checkRows(ctx, t.name, ""); err != nil {
 			return err
 		}
+		values, into := make([]any, len(t.columns)), make([]any, len(t.columns))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		line := newExportLine(t)
 		err := l.read(ctx, `SELECT `+t.columnList()+` FROM `+t.name+` ORDER BY 1, 2`, func(rows *sql.Rows) error {
-			values, into := make([]any, len(t.columns)), make([]any, len(t.columns))
-			for i := range values {
-				into[i] = &values[i]
-			}
 			if err := rows.Scan(into...); err != nil {
 				return err
 			}
-			row := map[string]any{}
-			for i, name := range t.columns {
-				if b, ok := values[i].([]byte); ok {
-					values[i] = string(b)
-				}
-				row[name] = values[i]
+			text, err := line.of(values)
+			if err != nil {
+				return err
 			}
 			end.End.Rows++
-			return e.Encode(map[string]any{"table": t.name, "row": row})
+			_, err = lines.Write(text)
+			return err
 		})
 		if err != nil {
 			return err
@@ -132,6 +133,45 @@ func (l *Ledger) Export(ctx context.Context, to io.Writer) error {
 		return err
 	}
 	return w.Flush()
+}
+
+// exportLine writes the rows of a table as lines, the columns in the order of their names.
+type exportLine struct {
+	table   table
+	columns []int // in that order
+	text    bytes.Buffer
+	encoder *json.Encoder
+}
+
+func newExportLine(t table) *exportLine {
+	l := &exportLine{table: t, columns: make([]int, len(t.columns))}
+	for i := range l.columns {
+		l.columns[i] = i
+	}
+	slices.SortFunc(l.columns, func(a, b int) int { return strings.Compare(t.columns[a], t.columns[b]) })
+	l.encoder = json.NewEncoder(&l.text)
+	return l
+}
+
+// of is the line of a row. It is good until the next.
+func (l *exportLine) of(values []any) ([]byte, error) {
+	l.text.Reset()
+	between := `{"row":{"`
+	for _, i := range l.columns {
+		l.text.WriteString(between)
+		l.text.WriteString(l.table.columns[i])
+		l.text.WriteString(`":`)
+		if b, ok := values[i].([]byte); ok {
+			values[i] = string(b)
+		}
+		if err := l.encoder.Encode(values[i]); err != nil {
+			return nil, err
+		}
+		l.text.Truncate(l.text.Len() - 1) // the encoder ends the line
+		between = `,"`
+	}
+	l.text.WriteString(`},"table":"` + l.table.name + "\"}\n")
+	return l.text.Bytes(), nil
 }
 
 // ErrExport means that what is to be imported is not what Export writes.
