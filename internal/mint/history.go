@@ -40,7 +40,7 @@ func (d *Desk) history(ctx context.Context, globs []string) ([]ledger.Event, err
 			names = append(names, e.Name)
 		}
 	}
-	keep, err := glob.Matcher(globs, names)
+	keep, err := glob.Matcher(globs, names, "the history")
 	if err != nil {
 		return nil, err
 	}

@@ -285,7 +285,7 @@ func (d *Desk) Known(ctx context.Context, names []string) ([]ledger.Machine, err
 	for i, k := range known {
 		all[i] = k.Name
 	}
-	keep, err := glob.Matcher(names, all)
+	keep, err := glob.Matcher(names, all, "the ledger")
 	if err != nil {
 		return nil, err
 	}
@@ -369,6 +369,6 @@ func (d *Desk) Why(name string) ([]Why, error) {
 		}
 		return why, nil
 	}
-	_, err := glob.Matcher([]string{name}, all)
+	_, err := glob.Matcher([]string{name}, all, "the sheet")
 	return nil, err
 }

@@ -252,5 +252,5 @@ func (p *Planner) Matcher(globs []string, known []ledger.Machine) (func(string) 
 	for _, k := range known {
 		all = append(all, k.Name)
 	}
-	return glob.Matcher(globs, all)
+	return glob.Matcher(globs, all, "sheet or ledger")
 }

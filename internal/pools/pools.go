@@ -88,7 +88,7 @@ func (p *Pools) List(ctx context.Context, globs []string) ([]View, error) {
 			names = append(names, pool.Name, name+"/"+pool.Name)
 		}
 	}
-	keep, err := glob.Matcher(globs, names)
+	keep, err := glob.Matcher(globs, names, "the setup")
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s", ErrNoPool, finding.DidYouMean(strings.Join(globs, " "), names))
 	}

@@ -133,7 +133,7 @@ func (v *Vault) Credentials(ctx context.Context, names []string) ([]Credential, 
 	for _, k := range known {
 		all = append(all, k.Name)
 	}
-	keep, err := glob.Matcher(names, all)
+	keep, err := glob.Matcher(names, all, "the ledger")
 	if err != nil {
 		return nil, err
 	}
@@ -229,7 +229,7 @@ func (v *Vault) knownOne(ctx context.Context, name string) (ledger.Machine, erro
 	case 1:
 		return found[0], nil
 	case 0:
-		_, err = glob.Matcher([]string{name}, all)
+		_, err = glob.Matcher([]string{name}, all, "the ledger")
 		return ledger.Machine{}, cmp.Or(err, fmt.Errorf("%w: %s", glob.ErrNoMatch, name))
 	}
 	return ledger.Machine{}, fmt.Errorf("%w: %s exists at several sites; write %s", glob.ErrNoMatch, name, found[0].Key)

@@ -38,9 +38,9 @@ func Unmatched(globs, all []string) (glob string, none bool) {
 	return globs[i], true
 }
 
-// Matcher makes a filter of names and globs; each must match one of all. No
-// glob at all lets everything pass.
-func Matcher(globs, all []string) (func(string) bool, error) {
+// Matcher makes a filter of names and globs; each must match one of all, which are the
+// machines in what in names, such as `the ledger`. No glob at all lets everything pass.
+func Matcher(globs, all []string, in string) (func(string) bool, error) {
 	if len(globs) == 0 {
 		return func(string) bool { return true }, nil
 	}
@@ -50,7 +50,7 @@ func Matcher(globs, all []string) (func(string) bool, error) {
 		}
 	}
 	if glob, none := Unmatched(globs, all); none {
-		return nil, fmt.Errorf("%w: %q matches none of sheet and ledger (%s)", ErrNoMatch, glob, finding.DidYouMeanOf(glob, slices.Compact(slices.Sorted(slices.Values(all))), "mintbatch list"))
+		return nil, fmt.Errorf("%w: %q matches no machine in %s (%s)", ErrNoMatch, glob, in, finding.DidYouMeanOf(glob, slices.Compact(slices.Sorted(slices.Values(all))), "mintbatch list"))
 	}
 	return func(name string) bool { return Match(globs, name) }, nil
 }
