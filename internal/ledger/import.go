@@ -71,9 +71,6 @@ type part struct {
 	err   error
 }
 
-// partRows is how many rows are inserted together.
-const partRows = 64
-
 // readParts reads the lines behind the first, while others are being written.
 func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 	defer close(to)
@@ -103,7 +100,7 @@ func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 			err = lines.Err()
 		}
 		last := err != nil || one.end.End != nil
-		if len(next.rows) == partRows || len(next.rows) > 0 && (last || one.table.name != next.table.name) {
+		if len(next.rows) == mostRows || len(next.rows) > 0 && (last || one.table.name != next.table.name) {
 			if !send(next) {
 				return
 			}

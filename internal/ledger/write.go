@@ -167,7 +167,7 @@ func (t *transaction) insert(begin string, rows [][]any, end string, more ...any
 	}
 	query, args := q.String()+" "+end, append(args, more...)
 	exec := t.Exec
-	if len(rows) > 1 && len(rows) != partRows { // any other number hardly ever comes again
+	if len(rows) > 1 && len(rows) != mostRows { // any other number hardly ever comes again
 		exec = func(query string, args ...any) (sql.Result, error) {
 			return t.Tx.Exec(t.store.query(query), args...)
 		}

@@ -142,14 +142,14 @@ func (b *builder) row(cells sheet.Row) {
 	}
 	b.base(src)
 	rules := b.rules(src)
+	if span.Count() > 1 {
+		src.span = &span
+	}
 	var r *row
 	var common machine.Spec
 	for i := range span.Count() {
 		own := *src
 		own.i, own.expansion = i, nil
-		if span.Count() > 1 {
-			own.span = &span
-		}
 		own.name, own.domain = inDomain(lowered(span.Name(i), rules))
 		if i == 0 || own.varies {
 			own.varies = false

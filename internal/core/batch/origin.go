@@ -54,10 +54,11 @@ type basis struct {
 	said    map[string]said // by the column; those that were asked for while the batch was built
 }
 
-// said is what the setup says of a column, and where.
+// said is what is written for a column, and where: the name is that of the preset or template.
 type said struct {
 	value string
-	sayer
+	by    level
+	name  string
 }
 
 // builtOn are the names that a row builds on.
@@ -89,15 +90,15 @@ func (s *source) find(id string) Origin {
 
 // written returns a column's text as it is written.
 func (s *source) written(id string) Origin {
-	value, by := s.lookup(id)
-	o := Origin{Value: value, From: string(by.level)}
-	switch by.level {
+	said := s.lookup(id)
+	o := Origin{Value: said.value, From: string(said.by)}
+	switch said.by {
 	case byColumns:
 		o.At = s.table.Fixed[id].At
 	case byPreset:
-		o.From, o.At = "preset "+by.name, s.setup.Where("presets", by.name, id)
+		o.From, o.At = "preset "+said.name, s.setup.Where("presets", said.name, id)
 	case byTemplate:
-		o.From, o.At = "template "+by.name, s.setup.Where("templates", by.name, id)
+		o.From, o.At = "template "+said.name, s.setup.Where("templates", said.name, id)
 	case byDefaults:
 		o.At = s.setup.Where("defaults", id)
 	default:
@@ -121,49 +122,43 @@ const (
 	byDefaults level = "defaults"
 )
 
-// sayer is a level, with the name of the preset or template that it is.
-type sayer struct {
-	level level
-	name  string
-}
-
 // lookup finds what is written for a column, and where.
-func (s *source) lookup(id string) (string, sayer) {
+func (s *source) lookup(id string) said {
 	if f, ok := s.table.Fixed[id]; ok {
-		return f.Value, sayer{level: byColumns}
+		return said{value: f.Value, by: byColumns}
 	}
 	if i, has := s.index[id]; has && s.row.Cells[i] != "" {
-		return s.row.Cells[i], sayer{level: byRow}
+		return said{value: s.row.Cells[i], by: byRow}
 	}
-	said, known := s.said[id]
+	says, known := s.said[id]
 	if !known {
-		said = s.saysOf(s.setup, id)
+		says = s.saysOf(s.setup, id)
 		if s.bad != nil { // afterwards, several may ask at the same time
-			s.said[id] = said
+			s.said[id] = says
 		}
 	}
-	return said.value, said.sayer
+	return says
 }
 
 // saysOf finds what the setup says of a column.
 func (b *basis) saysOf(s *setup.Setup, id string) said {
 	for _, preset := range b.presets {
 		if v, ok := s.Presets[preset].Values[id]; ok {
-			return said{v, sayer{byPreset, preset}}
+			return said{v, byPreset, preset}
 		}
 	}
 	if v, ok := s.Templates[b.template].Values[id]; ok {
-		return said{v, sayer{byTemplate, b.template}}
+		return said{v, byTemplate, b.template}
 	}
 	if v, ok := s.Defaults[id]; ok {
-		return said{v, sayer{level: byDefaults}}
+		return said{value: v, by: byDefaults}
 	}
 	return said{}
 }
 
 // value is the text that counts for a column, without where it came from.
 func (s *source) value(id string) string {
-	value, _ := s.lookup(id)
+	value := s.lookup(id).value
 	if strings.Contains(value, "{") {
 		return s.find(id).Value
 	}
