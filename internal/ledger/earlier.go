@@ -114,18 +114,20 @@ func (l *Ledger) Revert(ctx context.Context, run string, key machine.Key, reserv
 	})
 }
 
+// current is the generation of a machine, by site and name.
+const current = `(SELECT generation FROM machines WHERE site = ? AND name = ?)`
+
 // closeJournal ends what is open of a machine that is made: steps of earlier
 // generations, steps that something else has made good, a stop after which it was
 // started, and disks that were to be kept by a retire which did not take place.
-// All that was done is the doing of the run that finished it.
-func closeJournal(tx *transaction, run string, key machine.Key) error {
-	const current = `(SELECT generation FROM machines WHERE site = ? AND name = ?)`
-	if _, err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND (generation < `+current+` OR step <> 'stop' AND state <> 'done'
-			OR step = 'stop' AND EXISTS (SELECT 1 FROM steps s WHERE s.site = steps.site AND s.machine = steps.machine AND s.step = 'start' AND s.state = 'done' AND s.began > steps.began))`,
-		key.Site, key.Name, key.Site, key.Name); err != nil {
+// Of what was done, only how long it took is kept: a later run continues with none of it.
+func closeJournal(tx *transaction, key machine.Key, what string) error {
+	if err := keepTimings(tx, key, what); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(`UPDATE steps SET run = ? WHERE site = ? AND machine = ? AND run <> ? AND step <> 'stop'`, run, key.Site, key.Name, run); err != nil {
+	if _, err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND (generation < `+current+` OR step <> 'stop'
+			OR EXISTS (SELECT 1 FROM steps s WHERE s.site = steps.site AND s.machine = steps.machine AND s.step = 'start' AND s.state = 'done' AND s.began > steps.began))`,
+		key.Site, key.Name, key.Site, key.Name); err != nil {
 		return err
 	}
 	_, err := tx.Exec(`DELETE FROM kept WHERE site = ? AND machine = ? AND generation = `+current, key.Site, key.Name, key.Site, key.Name)

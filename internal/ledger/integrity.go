@@ -37,6 +37,7 @@ var layout = []table{
 	{"reservations", []string{"network", "address"}, []string{"network", "address", "site", "machine", "adapter", "pool", "since", "standing", "note", "until", "run"}},
 	{"secrets", []string{"site", "machine", "name"}, []string{"site", "machine", "name", "sealed"}},
 	{"steps", []string{"site", "machine", "step"}, []string{"site", "machine", "generation", "step", "input", "state", "error", "run", "began", "ended"}},
+	{"timings", []string{"site", "machine", "what"}, []string{"site", "machine", "what", "at", "steps"}},
 	{"kept", []string{"site", "machine"}, []string{"site", "machine", "generation", "disks", "run", "since"}},
 	{"spent", []string{"site", "machine"}, []string{"site", "machine", "generation"}},
 	{"history", []string{"id"}, []string{"id", "at", "run", "user_name", "host_name", "site", "machine", "what", "detail"}},

@@ -172,7 +172,7 @@ func (l *Ledger) checkTables(ctx context.Context) error {
 }
 
 // schemaVersion is the newest form of the ledger that this program knows.
-const schemaVersion = 14
+const schemaVersion = 15
 
 func (l *Ledger) migrate(ctx context.Context) error {
 	return l.store.exclusive(ctx, func() error {

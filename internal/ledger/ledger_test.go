@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -75,7 +76,7 @@ func TestAMachinesLife(t *testing.T) {
 		known, err = l.Machines(ctx)
 		require.NoError(t, err)
 		got := known[0]
-		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Made, Cloned: true, Started: true, Spec: m.Spec, Host: "hv1", Store: "fast"}, got.Known)
+		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Made, Spec: m.Spec, Host: "hv1", Store: "fast"}, got.Known)
 		assert.Equal(t, "hv1 fast ssh-ed25519 A r1", fmt.Sprint(got.Host, " ", got.Store, " ", got.HostKey, " ", got.Run))
 		sealed, err := l.Secret(ctx, m.Key, "password")
 		require.NoError(t, err)
@@ -89,12 +90,73 @@ func TestAMachinesLife(t *testing.T) {
 		assert.Equal(t, held("a", "198.51.100.7"), all)
 		steps, err := l.Steps(ctx, m.Key, 1)
 		require.NoError(t, err)
-		assert.Equal(t, Done, steps["clone"].State)
+		assert.Empty(t, steps, "no run continues with what is finished")
+		assert.Equal(t, []string{"clone", "start"}, timed(t, l, m.Key))
 		runs, err := l.Runs(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, "done", runs[0].Outcome)
 		require.ErrorIs(t, l.StartRun(ctx, Run{ID: "r1"}, nil, nil), ErrRunExists)
 		assert.NoError(t, l.StartRun(ctx, Run{ID: "r2"}, nil, nil))
+	})
+}
+
+// timed names the steps of which is known how long they took, of what was done to a machine.
+func timed(t *testing.T, l *Ledger, key machine.Key) []string {
+	t.Helper()
+	all, err := l.Timings(t.Context(), 10)
+	require.NoError(t, err)
+	var names []string
+	for _, one := range all {
+		for name, took := range one.Steps {
+			assert.Positive(t, took)
+			assert.Equal(t, key, one.Key)
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Of a ledger of the form before, the journals of finished machines become how long their steps took; what is open stays.
+func TestJournalsOfTheFormBefore(t *testing.T) {
+	everywhere(t, func(t *testing.T, path string) {
+		ctx := t.Context()
+		l := opened(t, path)
+		step := func(key machine.Key, name, run string, state StepState) {
+			s := Step{Key: key, Generation: 1, Step: name, Run: run, State: Begun}
+			require.NoError(t, l.Journal(ctx, s))
+			if s.State = state; state != Begun {
+				require.NoError(t, l.Journal(ctx, s))
+			}
+		}
+		made, making := one("made"), one("making")
+		require.NoError(t, l.Begin(ctx, "r1", made, 1, machine.Origin{}, nil))
+		require.NoError(t, l.Finish(ctx, "r1", made, "made", ""))
+		step(made.Key, "clone", "r1", Done)
+		step(made.Key, "stop", "r1", Done)
+		step(made.Key, "shape", "r2", Done)
+		step(made.Key, "wire", "r2", Begun)
+		require.NoError(t, l.Begin(ctx, "r1", making, 1, machine.Origin{}, nil))
+		step(making.Key, "clone", "r1", Done)
+		for _, back := range []string{"DROP TABLE timings", "DELETE FROM goose_db_version WHERE version_id >= 15"} {
+			_, err := l.db.ExecContext(ctx, back)
+			require.NoError(t, err)
+		}
+		require.NoError(t, l.Close())
+
+		l = opened(t, path)
+		faults, err := l.Check(ctx)
+		require.NoError(t, err)
+		assert.Empty(t, faults)
+		assert.Equal(t, []string{"clone"}, timed(t, l, made.Key))
+		known, err := l.Machines(ctx)
+		require.NoError(t, err)
+		var open []string
+		for _, s := range known[0].Open {
+			open = append(open, s.Step)
+		}
+		assert.Equal(t, []string{"stop", "shape", "wire"}, open)
+		assert.True(t, known[1].Cloned)
 	})
 }
 

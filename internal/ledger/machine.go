@@ -150,7 +150,7 @@ func (l *Ledger) unverified(ctx context.Context, which func(site, name string) s
 	if err != nil {
 		return nil, err
 	}
-	open, err := l.openSteps(ctx, which("s.site", "s.machine"), ofMachines)
+	open, err := l.openSteps(ctx, which("s.site", "s.machine"))
 	if err != nil {
 		return nil, err
 	}
@@ -160,8 +160,8 @@ func (l *Ledger) unverified(ctx context.Context, which func(site, name string) s
 	}
 	specs := decoder{into: func(i int) *proof.Known { return &all[i].Known }}
 	err = l.read(ctx, `SELECT m.site, m.name, m.generation, m.state, m.spec, m.host, m.store, m.host_key, m.run, m.changed, m.earlier,
-			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
-			EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start'),
+			m.state = 'making' AND EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'clone' AND s.state = 'done'),
+			m.state = 'making' AND EXISTS (SELECT 1 FROM steps s WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.step = 'start'),
 			EXISTS (SELECT 1 FROM kept k WHERE k.site = m.site AND k.machine = m.name AND k.generation = m.generation)
 		FROM machines m WHERE `+ofMachines.condition+` ORDER BY m.site, m.name`, func(row *sql.Rows) error {
 		if len(all) == cap(all) {
@@ -200,15 +200,12 @@ type openStep struct {
 
 // openSteps finds the steps that have no good end, stops, and steps of runs that did
 // not live to finish their machine.
-func (l *Ledger) openSteps(ctx context.Context, ofSteps, ofMachines selection) (map[machine.Key][]openStep, error) {
+func (l *Ledger) openSteps(ctx context.Context, ofSteps selection) (map[machine.Key][]openStep, error) {
 	all := map[machine.Key][]openStep{}
-	const columns = `s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, s.began`
-	err := l.read(ctx, `SELECT o.site, o.machine, o.generation, o.step, o.state, o.error, o.run, COALESCE(r.command, 'unknown') FROM (
-			SELECT `+columns+` FROM steps s WHERE (s.state <> 'done' OR s.step = 'stop') AND `+ofSteps.condition+`
-			UNION ALL SELECT `+columns+` FROM machines m CROSS JOIN steps s -- in SQLite that is the order, too
-				WHERE s.site = m.site AND s.machine = m.name AND s.generation = m.generation AND s.state = 'done' AND s.step <> 'stop'
-					AND m.state = 'made' AND s.run <> m.run AND `+ofMachines.condition+`
-		) o LEFT JOIN runs r ON r.id = o.run ORDER BY o.began`, func(row *sql.Rows) error {
+	err := l.read(ctx, `SELECT s.site, s.machine, s.generation, s.step, s.state, s.error, s.run, COALESCE(r.command, 'unknown')
+		FROM steps s JOIN machines m ON m.site = s.site AND m.name = s.machine LEFT JOIN runs r ON r.id = s.run
+		WHERE (s.state <> 'done' OR s.step = 'stop' OR m.state = 'made' AND s.generation = m.generation AND s.run <> m.run) AND `+ofSteps.condition+`
+		ORDER BY s.began`, func(row *sql.Rows) error {
 		var key machine.Key
 		var s openStep
 		var state StepState
@@ -216,7 +213,7 @@ func (l *Ledger) openSteps(ctx context.Context, ofSteps, ofMachines selection) (
 		s.Failed = state == Failed
 		all[key] = append(all[key], s)
 		return err
-	}, slices.Concat(ofSteps.args, ofMachines.args)...)
+	}, ofSteps.args...)
 	return all, err
 }
 
@@ -295,7 +292,7 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what
 		if err != nil {
 			return err
 		}
-		if err := closeJournal(tx, run, m.Key); err != nil {
+		if err := closeJournal(tx, m.Key, what); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`DELETE FROM calls WHERE site = ? AND machine = ?`, m.Site, m.Name); err != nil {
@@ -358,7 +355,8 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 		}
 		for _, from := range []string{
 			`DELETE FROM secrets WHERE site = ? AND machine = ?`, `DELETE FROM calls WHERE site = ? AND machine = ?`,
-			`DELETE FROM entries WHERE site = ? AND machine = ?`, `DELETE FROM taken WHERE site = ? AND machine = ?`, `DELETE FROM origins WHERE site = ? AND machine = ?`, `DELETE FROM steps WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
+			`DELETE FROM entries WHERE site = ? AND machine = ?`, `DELETE FROM taken WHERE site = ? AND machine = ?`, `DELETE FROM origins WHERE site = ? AND machine = ?`, `DELETE FROM steps WHERE site = ? AND machine = ?`,
+			`DELETE FROM timings WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
 		} {
 			if _, err := tx.Exec(from, key.Site, key.Name); err != nil {
 				return err

@@ -59,12 +59,12 @@ func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to ma
 		if _, err := tx.Exec(`UPDATE machines SET name = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`, to.Name, encode(to.Spec), run, now(), from.Site, from.Name); err != nil {
 			return err
 		}
-		for _, table := range []string{"reservations", "secrets", "steps", "calls", "entries", "taken", "outbox"} {
+		for _, table := range []string{"reservations", "secrets", "steps", "timings", "calls", "entries", "taken", "outbox"} {
 			if _, err := tx.Exec(`UPDATE `+table+` SET machine = ? WHERE site = ? AND machine = ?`, to.Name, from.Site, from.Name); err != nil {
 				return err
 			}
 		}
-		if err := errors.Join(closeJournal(tx, run, to.Key), releaseClaim(tx, run, from)); err != nil {
+		if err := errors.Join(closeJournal(tx, to.Key, "renamed"), releaseClaim(tx, run, from)); err != nil {
 			return err
 		}
 		return errors.Join(putOutbox(tx, tell), note(tx, Event{Run: run, Key: from, What: "renamed", Detail: "to " + to.Name}), note(tx, Event{Run: run, Key: to.Key, What: "renamed", Detail: "from " + from.Name}))

@@ -3,7 +3,6 @@ package ledger
 import (
 	"context"
 	"database/sql"
-	"time"
 
 	"mintbatch/internal/core/machine"
 )
@@ -80,25 +79,4 @@ func begin(tx *transaction, s Step) error {
 			began = excluded.began, ended = ''`,
 		s.Site, s.Name, s.Generation, s.Step, s.Input, Begun, s.Run, now())
 	return err
-}
-
-// Timing is how long a step of a machine took.
-type Timing struct {
-	machine.Key
-	Step string
-	Took time.Duration
-}
-
-// Timings reports how long the steps took that were done last, at most so many.
-func (l *Ledger) Timings(ctx context.Context, most int) ([]Timing, error) {
-	var all []Timing
-	err := l.read(ctx, `SELECT site, machine, step, began, ended FROM steps WHERE state = 'done' AND ended <> '' ORDER BY ended DESC LIMIT ?`, func(row *sql.Rows) error {
-		var t Timing
-		var began, ended string
-		err := row.Scan(&t.Site, &t.Name, &t.Step, &began, &ended)
-		t.Took = parseTime(ended).Sub(parseTime(began))
-		all = append(all, t)
-		return err
-	}, most)
-	return all, err
 }

@@ -2,7 +2,6 @@ package plan
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"mintbatch/internal/core/machine"
@@ -13,8 +12,8 @@ import (
 	"mintbatch/internal/sites"
 )
 
-// mostTimings is how far back earlier runs are looked at.
-const mostTimings = 5000
+// mostTimings is how many machines of earlier runs are looked at.
+const mostTimings = 1000
 
 // guessedSpeed is at what a full clone is guessed, in a second, where no earlier
 // run tells.
@@ -82,19 +81,23 @@ func (p *Planner) learn(ctx context.Context, known []ledger.Machine, asked sites
 		specs[known[i].Key] = &known[i].Spec
 	}
 	means := map[kindOf]*mean{}
+	learnt := false
 	for _, t := range timings {
+		_, confirmed := t.Steps[string(step.Confirm)]
+		learnt = learnt || confirmed
 		spec := specs[t.Key]
 		if spec == nil {
 			continue
 		}
-		for _, k := range []kindOf{{t.Site, spec.Clone.Template, spec.Clone.Kind, step.Name(t.Step)}, {t.Site, "", spec.Clone.Kind, step.Name(t.Step)}} {
-			if means[k] == nil {
-				means[k] = &mean{}
+		for name, took := range t.Steps {
+			for _, k := range []kindOf{{t.Site, spec.Clone.Template, spec.Clone.Kind, step.Name(name)}, {t.Site, "", spec.Clone.Kind, step.Name(name)}} {
+				if means[k] == nil {
+					means[k] = &mean{}
+				}
+				means[k].add(took)
 			}
-			means[k].add(t.Took)
 		}
 	}
-	learnt := slices.ContainsFunc(timings, func(t ledger.Timing) bool { return t.Step == string(step.Confirm) })
 	of := func(w proof.Work, name step.Name) time.Duration {
 		if w.Machine == nil {
 			return 0

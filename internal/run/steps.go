@@ -71,7 +71,8 @@ func mintChain(j *job) chain {
 	if slices.ContainsFunc(j.work.Drift, func(r proof.Reason) bool { return r.Final }) {
 		shape.Disk = 0 // as it is, which is more
 	}
-	if !shape.IsZero() {
+	reshaped := j.work.Redo || j.work.Again || slices.ContainsFunc([]string{"cpus", "memory", "disk", "disks"}, j.work.Changes)
+	if !shape.IsZero() && (!adjust || reshaped) {
 		add(j.siteAct(step.Shape, shape, func(ctx context.Context) (contract.Task, error) { return j.site.Shape(ctx, id, shape, restart) }))
 	}
 	cards := machine.Cards(m.Adapters)

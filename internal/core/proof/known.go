@@ -27,8 +27,8 @@ type Known struct {
 	machine.Origin
 	Generation  int
 	State       State
-	Cloned      bool // its clone was done
-	Started     bool // its start was begun: it may hold something by now
+	Cloned      bool // of one that is being made: its clone was done
+	Started     bool // of one that is being made: its start was begun, and it may hold something by now
 	Spec        machine.Spec
 	Host, Store string // where the site put it
 	// Earlier is the clone that a remake, which was begun, is to replace; nil once
