@@ -3,7 +3,6 @@ package ledger
 import (
 	"encoding/json"
 	"fmt"
-	"reflect"
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
@@ -45,7 +44,7 @@ func (d *decoder) begin() {
 	}
 	d.texts, d.begun = nil, d.begun+len(texts)
 	d.group.Go(func() error {
-		contents := map[string]*machine.Firstboot{} // of the last machine of each preset
+		last := map[string]*machine.Spec{} // that was decoded, of each preset
 		for i, m := range machines {
 			err := json.Unmarshal([]byte(texts[i].spec), &m.Spec)
 			if err == nil && texts[i].earlier != "" {
@@ -54,10 +53,10 @@ func (d *decoder) begin() {
 			if err != nil {
 				return fmt.Errorf("%s: %w", m.Key, err)
 			}
-			if c := contents[m.Spec.Preset]; c != nil && reflect.DeepEqual(c, m.Spec.Guest.Firstboot) {
-				m.Spec.Guest.Firstboot = c
+			if like := last[m.Spec.Preset]; like != nil {
+				machine.Share(&m.Spec, like)
 			}
-			contents[m.Spec.Preset] = m.Spec.Guest.Firstboot
+			last[m.Spec.Preset] = &m.Spec
 		}
 		return nil
 	})

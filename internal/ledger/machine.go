@@ -139,14 +139,8 @@ func verified[T any](check func() error, read func() (T, error)) (T, error) {
 
 // unverified is machines for a caller that has their rows verified.
 func (l *Ledger) unverified(ctx context.Context, which func(site, name string) selection) ([]Machine, error) {
-	var all []Machine
-	own, ofSteps, ofMachines := which("site", "name"), which("site", "machine"), which("m.site", "m.name")
-	err := l.read(ctx, `SELECT count(*) FROM machines WHERE `+own.condition, func(row *sql.Rows) error {
-		n := 0
-		err := row.Scan(&n)
-		all = make([]Machine, 0, n)
-		return err
-	}, own.args...)
+	ofSteps, ofMachines := which("site", "machine"), which("m.site", "m.name")
+	all, err := room[Machine](ctx, l, "machines", which("site", "name"))
 	if err != nil {
 		return nil, err
 	}
@@ -173,6 +167,7 @@ func (l *Ledger) unverified(ctx context.Context, which func(site, name string) s
 		if err := row.Scan(&m.Site, &m.Name, &m.Generation, &m.State, &spec, &m.Host, &m.Store, &m.HostKey, &m.Run, &changed, &earlier, &m.Cloned, &m.Started, &m.KeepsDisks); err != nil {
 			return err
 		}
+		m.Site, m.State, m.Host, m.Store, m.Run = shared(m.Site), shared(m.State), shared(m.Host), shared(m.Store), shared(m.Run)
 		m.Changed, m.Origin = parseTime(changed), origins[m.Key]
 		for _, s := range open[m.Key] {
 			if s.generation != m.Generation {

@@ -24,14 +24,18 @@ func (l *Ledger) Reservations(ctx context.Context) ([]Reservation, error) {
 }
 
 func (l *Ledger) reservations(ctx context.Context) ([]Reservation, error) {
-	var all []Reservation
-	err := l.read(ctx, `SELECT network, address, site, machine, adapter, pool, standing, note, since, until FROM reservations ORDER BY network, address`, func(row *sql.Rows) error {
+	all, err := room[Reservation](ctx, l, "reservations", everything("", ""))
+	if err != nil {
+		return nil, err
+	}
+	err = l.read(ctx, `SELECT network, address, site, machine, adapter, pool, standing, note, since, until FROM reservations ORDER BY network, address`, func(row *sql.Rows) error {
 		all = append(all, Reservation{})
 		r := &all[len(all)-1]
 		var text, since, until string
 		if err := row.Scan(&r.Network, &text, &r.Site, &r.Machine, &r.Adapter, &r.Pool, &r.Standing, &r.Note, &since, &until); err != nil {
 			return err
 		}
+		r.Network, r.Site, r.Pool, r.Standing = shared(r.Network), shared(r.Site), shared(r.Pool), shared(r.Standing)
 		addr, err := netip.ParseAddr(text)
 		r.Addr, r.Since, r.Until = addr, parseTime(since), parseTime(until)
 		return err

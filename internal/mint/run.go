@@ -144,7 +144,7 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 	if t.plan == nil {
 		return nil
 	}
-	return t.plan.Reserved
+	return t.plan.Reserved()
 }
 
 // callsHome reports whether guests do a first boot that are to report by themselves.

@@ -77,8 +77,8 @@ type Plan struct {
 	proof.Proof
 	// Warnings are those of setup and sheet, and what the sites have added.
 	Warnings finding.List
-	// Reserved are the addresses of each machine.
-	Reserved map[machine.Key][]ledger.Reservation
+	// Reserved are the addresses of each machine; a plan that nobody follows never lists them.
+	Reserved func() map[machine.Key][]ledger.Reservation
 
 	batch *input.Batch
 	held  []ledger.Reservation // what was held before
@@ -206,7 +206,7 @@ func (p *Plan) RevertDrift() *Plan {
 // are. The ledger must have been held since before the plan was made.
 func (p *Plan) Reserve(ctx context.Context, l *ledger.Ledger) (machines int, err error) {
 	for _, w := range p.Works {
-		reserved := slices.Clone(p.Reserved[w.Key])
+		reserved := slices.Clone(p.Reserved()[w.Key])
 		if w.Word != proof.New || len(reserved) == 0 {
 			continue
 		}

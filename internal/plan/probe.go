@@ -94,7 +94,7 @@ func (p *Plan) newOf() map[string][]ledger.Reservation {
 		if w.Word != proof.New && w.Word != proof.Remake {
 			continue
 		}
-		for _, r := range p.Reserved[w.Key] {
+		for _, r := range p.Reserved()[w.Key] {
 			if len(p.batch.Setup.Networks[r.Network].Probe) > 0 {
 				gives[takingOf(r)] = r
 			}
@@ -110,7 +110,7 @@ func (p *Plan) newOf() map[string][]ledger.Reservation {
 	}
 	asked := map[string][]ledger.Reservation{}
 	for _, w := range p.Works {
-		for _, r := range p.Reserved[w.Key] {
+		for _, r := range p.Reserved()[w.Key] {
 			if _, new := gives[takingOf(r)]; new {
 				asked[r.Network] = append(asked[r.Network], r)
 			}

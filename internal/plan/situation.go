@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -55,14 +56,18 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	if err := p.refuse(slices.Concat(found, wrong, quotas.Findings), nil); err != nil {
 		return nil, err
 	}
-	plan := &Plan{quotas: quotas, Warnings: warnings, batch: p.Batch, held: past.Held, Reserved: map[machine.Key][]ledger.Reservation{}, sequence: order, made: map[machine.Key]bool{}}
+	plan := &Plan{quotas: quotas, Warnings: warnings, batch: p.Batch, held: past.Held, sequence: order, made: map[machine.Key]bool{}}
 	for _, k := range known {
 		plan.made[k.Key] = k.State == proof.Made
 	}
-	for r := range reserved {
-		key := machine.Key{Site: r.Site, Name: r.Machine}
-		plan.Reserved[key] = append(plan.Reserved[key], r)
-	}
+	plan.Reserved = sync.OnceValue(func() map[machine.Key][]ledger.Reservation {
+		all := map[machine.Key][]ledger.Reservation{}
+		for r := range reserved {
+			key := machine.Key{Site: r.Site, Name: r.Machine}
+			all[key] = append(all[key], r)
+		}
+		return all
+	})
 	requested, err := p.Ledger.Requested(ctx)
 	if err != nil {
 		return nil, err

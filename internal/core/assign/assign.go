@@ -76,7 +76,14 @@ func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) (iter.Seq[addr
 	for _, w := range wanted {
 		a.answers(w)
 	}
-	return a.reservations, a.found.List()
+	all := a.reserved
+	return func(yield func(address.Reservation) bool) { // whose work is done is not kept
+		for _, r := range all {
+			if !yield(address.Reservation{Holder: r.holder(), Network: r.network, Addr: r.addr, Pool: r.pool, Standing: address.InUse}) {
+				return
+			}
+		}
+	}, a.found.List()
 }
 
 // answers reports why a machine's answers cannot be written in its guest's form, or which
@@ -137,15 +144,6 @@ type reserved struct {
 	adapterOf
 	network, pool string
 	addr          netip.Addr
-}
-
-// reservations are what the ledger writes of the addresses.
-func (a *assigner) reservations(yield func(address.Reservation) bool) {
-	for _, r := range a.reserved {
-		if !yield(address.Reservation{Holder: r.holder(), Network: r.network, Addr: r.addr, Pool: r.pool, Standing: address.InUse}) {
-			return
-		}
-	}
 }
 
 // holder is who the adapter is to the ledger.
