@@ -176,26 +176,36 @@ const schemaVersion = 15
 
 func (l *Ledger) migrate(ctx context.Context) error {
 	return l.store.exclusive(ctx, func() error {
-		folder, err := fs.Sub(migrations, "migrations")
-		if err != nil {
-			return err
-		}
-		p, err := goose.NewProvider(l.store.dialect, l.db, folder, goose.WithDisableGlobalRegistry(true))
-		if err != nil {
-			return err
-		}
-		form, err := p.GetDBVersion(ctx)
-		if err != nil {
-			return err
-		}
-		if form > schemaVersion {
-			return fmt.Errorf("it was written by a newer mintbatch (version %d, this program supports up to %d); use that program", form, schemaVersion)
-		}
-		if _, err = p.Up(ctx); err != nil || l.store.check == "" {
+		if err := l.migrateTables(ctx); err != nil || l.store.check == "" {
 			return err
 		}
 		return l.addChecksums(ctx)
 	})
+}
+
+func (l *Ledger) migrateTables(ctx context.Context) error {
+	folder, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(l.store.dialect, l.db, folder, goose.WithDisableGlobalRegistry(true))
+	if err != nil {
+		return err
+	}
+	form, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
+	if form > schemaVersion {
+		return fmt.Errorf("it was written by a newer mintbatch (version %d, this program supports up to %d); use that program", form, schemaVersion)
+	}
+	if 0 < form && form < schemaVersion { // without this word checksums are added, also if this is cut short after the next line
+		if _, err := l.db.ExecContext(ctx, `DELETE FROM about WHERE name = 'schema'`); err != nil {
+			return err
+		}
+	}
+	_, err = p.Up(ctx)
+	return err
 }
 
 // Close ends the use of the ledger; a second call does nothing.

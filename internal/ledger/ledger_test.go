@@ -117,7 +117,8 @@ func timed(t *testing.T, l *Ledger, key machine.Key) []string {
 	return names
 }
 
-// Of a ledger of the form before, the journals of finished machines become how long their steps took; what is open stays.
+// Of a ledger of the form before, the journals of finished machines become how long their steps took; what is open stays. That also
+// holds if the change of form was cut short.
 func TestJournalsOfTheFormBefore(t *testing.T) {
 	everywhere(t, func(t *testing.T, path string) {
 		ctx := t.Context()
@@ -142,6 +143,7 @@ func TestJournalsOfTheFormBefore(t *testing.T) {
 			_, err := l.db.ExecContext(ctx, back)
 			require.NoError(t, err)
 		}
+		require.NoError(t, l.migrateTables(ctx)) // and is killed
 		require.NoError(t, l.Close())
 
 		l = opened(t, path)
