@@ -44,19 +44,15 @@ func (d *decoder) begin() {
 	}
 	d.texts, d.begun = nil, d.begun+len(texts)
 	d.group.Go(func() error {
-		last := map[string]*machine.Spec{} // that was decoded, of each preset
+		specs := machine.Specs{}
 		for i, m := range machines {
-			err := json.Unmarshal([]byte(texts[i].spec), &m.Spec)
+			err := specs.Decode(texts[i].spec, &m.Spec)
 			if err == nil && texts[i].earlier != "" {
 				err = json.Unmarshal([]byte(texts[i].earlier), &m.Earlier)
 			}
 			if err != nil {
 				return fmt.Errorf("%s: %w", m.Key, err)
 			}
-			if like := last[m.Spec.Preset]; like != nil {
-				machine.Share(&m.Spec, like)
-			}
-			last[m.Spec.Preset] = &m.Spec
 		}
 		return nil
 	})

@@ -3,9 +3,7 @@ package machine_test
 import (
 	"net/netip"
 	"reflect"
-	"strings"
 	"testing"
-	"unsafe"
 
 	"github.com/stretchr/testify/assert"
 
@@ -30,32 +28,6 @@ func TestSame(t *testing.T) {
 	})
 	assert.True(t, machine.Same(&a, &b))
 	assert.Greater(t, changes, 100)
-}
-
-// What a spec says is never changed by what it is to have in common with another one, whatever that has changed or does not have.
-func TestShare(t *testing.T) {
-	var other machine.Spec
-	fill(reflect.ValueOf(&other).Elem(), nil)
-	full := other.Fingerprint()
-	shares := func(path string, want string) *machine.Spec {
-		var s machine.Spec
-		fill(reflect.ValueOf(&s).Elem(), nil)
-		s.Guest.Domain = strings.Clone(s.Guest.Domain)
-		machine.Share(&s, &other)
-		assert.Equal(t, want, s.Fingerprint(), path)
-		return &s
-	}
-	fill(reflect.ValueOf(&other).Elem(), func(path string, v reflect.Value) {
-		was := reflect.New(v.Type()).Elem()
-		was.Set(v)
-		v.SetZero()
-		shares(path, full)
-		v.Set(was)
-	})
-	s := shares("the same", full)
-	assert.Same(t, unsafe.StringData(other.Guest.Domain), unsafe.StringData(s.Guest.Domain))
-	assert.Same(t, &other.Adapters[0].DNS[0], &s.Adapters[0].DNS[0])
-	assert.Same(t, other.Guest.Firstboot, s.Guest.Firstboot)
 }
 
 // fill gives every value another than its zero, and hands each to try once it has one.
