@@ -483,3 +483,20 @@ func TestEachMachine(t *testing.T) {
 		assert.ErrorIs(t, l.EachMachine(ctx, func([]Machine) error { return os.ErrClosed }), os.ErrClosed)
 	})
 }
+
+// The page on the ledger names the tables of an export, in their order.
+func TestExportedTablesAreDocumented(t *testing.T) {
+	page, err := os.ReadFile("../../docs/ledger.md")
+	require.NoError(t, err)
+	_, list, _ := strings.Cut(string(page), "The tables are ")
+	list, _, _ = strings.Cut(list, ", in this order")
+	var names []string
+	for _, t := range exported() {
+		names = append(names, "`"+t.name+"`")
+	}
+	last := len(names) - 1
+	assert.Equal(t, strings.Join(names[:last], ", ")+" and "+names[last], strings.Join(strings.Fields(list), " "))
+	for _, table := range layout {
+		assert.Contains(t, string(page), "`"+table.name+"`")
+	}
+}
