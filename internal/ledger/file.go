@@ -42,8 +42,15 @@ func openFile(path string) (*sql.DB, store, error) {
 	s.fence = func(*sql.Tx) error { return nil } // the system's lock is not lost while the process lives
 	s.check = `SELECT integrity_check, '', '' FROM pragma_integrity_check WHERE integrity_check <> 'ok'`
 	db, err := sql.Open("sqlite", uri(path)+"?_pragma=busy_timeout(30000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate")
+	if err == nil {
+		db.SetMaxIdleConns(idleConnections)
+	}
 	return db, s, err
 }
+
+// idleConnections are kept for those who read at the same time: each that is opened reads all
+// of the tables' definitions.
+const idleConnections = 8
 
 // uri names a file, whatever is in its name (SQLite: "Uniform Resource
 // Identifiers").

@@ -7,7 +7,6 @@ import (
 
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/site"
@@ -197,7 +196,7 @@ func (j *job) take(ctx, stop context.Context, a act) error {
 func (j *job) loadJournal(ctx context.Context) (err error) {
 	switch {
 	case j.past != nil:
-	case !j.course.resumes, !j.work.Begun && j.work.Word != proof.Adjust: // there is none of this generation
+	case !j.course.resumes, !j.work.Begun && !j.work.Redo: // there is none: it is of another generation, or closed
 		j.past = map[string]ledger.Step{}
 	default:
 		j.past, err = j.Ledger.Steps(ctx, j.work.Key, j.work.Generation)
