@@ -2,6 +2,7 @@ package machine
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -66,4 +67,33 @@ func TestSpecsHaveInCommonWhatTheySayAlike(t *testing.T) {
 	require.NoError(t, d.Decode(written(other), &second))
 	assert.Equal(t, other, second)
 	assert.Same(t, first.Guest.Firstboot, second.Guest.Firstboot)
+}
+
+// The yardstick is the decoder that decodes all of each spec.
+func BenchmarkSpecs(b *testing.B) {
+	texts := make([]string, 256)
+	for i := range texts {
+		s := specOf(fmt.Sprintf("bms-sonar-%03d", i), fmt.Sprintf("198.51.100.%d", i))
+		s.Preset, s.Template, s.Clone = "sonar-node", "deb12-base", Clone{Template: "deb12-base", Kind: Linked}
+		s.Shape = Shape{CPUs: 4, Memory: 8 * GiB}
+		s.Adapters[0].Card = Card{Network: "survey", MAC: fmt.Sprintf("52:54:00:00:00:%02x", i)}
+		s.Adapters[0].DNS = []netip.Addr{netip.MustParseAddr("198.51.100.2")}
+		s.Guest.Answers, s.Guest.Domain, s.Guest.Login, s.Guest.Password, s.Guest.Timezone = "cloud-init", "brackwater.example", "survey", NoPassword, "UTC"
+		s.Guest.Firstboot = &Firstboot{Packages: []string{"chrony"}}
+		s.Info, s.Power = Info{Owner: "sonar desk", Notes: fmt.Sprintf("row %d, first leg", i)}, On
+		texts[i] = written(s)
+	}
+	for name, decode := range map[string]func(string, *Spec) error{
+		"decode":         new(Specs).Decode,
+		"yardstick-json": func(text string, into *Spec) error { return json.Unmarshal([]byte(text), into) },
+	} {
+		b.Run(name, func(b *testing.B) {
+			for i := range b.N {
+				var s Spec
+				if err := decode(texts[i%len(texts)], &s); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
 }
