@@ -3,6 +3,7 @@ package machine
 import (
 	"encoding/json"
 	"slices"
+	"strings"
 )
 
 // Specs decodes the specs of machines, most of which say nearly what another one of their
@@ -81,7 +82,7 @@ func valueOf(all []member, name string) string {
 }
 
 // members appends those of an object as this program writes it: without blanks, and each name
-// once. It reports false for any other. The values are not looked at any further.
+// once, in small letters (else it could be another one's, too). It reports false for any other. The values are not looked at any further.
 func members(text string, all []member) ([]member, bool) {
 	if text == "" || text[0] != '{' {
 		return all, false
@@ -93,7 +94,7 @@ func members(text string, all []member) ([]member, bool) {
 		}
 		value := end + 2
 		name := text[begin+1 : end]
-		if at = endOfValue(text, value); at < 0 || valueOf(all, name) != "" {
+		if at = endOfValue(text, value); at < 0 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz_0123456789") != "" || valueOf(all, name) != "" {
 			break
 		}
 		all = append(all, member{name, text[value:at]})

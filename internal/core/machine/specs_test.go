@@ -39,6 +39,8 @@ func FuzzSpecs(f *testing.F) {
 		f.Add(first, strings.Replace(first, change[0], change[1], 1))
 		f.Add(strings.Replace(first, change[0], change[1], 1), first)
 	}
+	twice := strings.Replace(first, `"guest":`, `"INFO":{"notes":"b"},"guest":`, 1)
+	f.Add(twice, strings.Replace(twice, "tide", "sonar", 1))
 	f.Fuzz(func(t *testing.T, before, text string) {
 		d := Specs{}
 		var earlier, want, got Spec
