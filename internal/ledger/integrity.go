@@ -54,6 +54,9 @@ var layout = []table{
 	{"claims", []string{"site", "machine"}, []string{"site", "machine", "run", "uses"}},
 }
 
+// ofMachine are tables whose rows go with the machine that they are of, and bear its name.
+var ofMachine = []string{"secrets", "steps", "timings", "calls", "entries", "taken"}
+
 func tableOf(name string) table {
 	for _, t := range layout {
 		if t.name == name {

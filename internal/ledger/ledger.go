@@ -199,7 +199,7 @@ func (l *Ledger) migrateTables(ctx context.Context) error {
 	if form > schemaVersion {
 		return fmt.Errorf("it was written by a newer mintbatch (version %d, this program supports up to %d); use that program", form, schemaVersion)
 	}
-	if 0 < form && form < schemaVersion { // without this word checksums are added, also if this is cut short after the next line
+	if 0 < form && form < schemaVersion { // what is cut short between its tables and their checksums is gone on with where this word is missing
 		if _, err := l.db.ExecContext(ctx, `DELETE FROM about WHERE name = 'schema'`); err != nil {
 			return err
 		}

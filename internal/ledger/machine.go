@@ -348,16 +348,13 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 		if err := putOutbox(tx, tell); err != nil {
 			return err
 		}
-		for _, from := range []string{
-			`DELETE FROM secrets WHERE site = ? AND machine = ?`, `DELETE FROM calls WHERE site = ? AND machine = ?`,
-			`DELETE FROM entries WHERE site = ? AND machine = ?`, `DELETE FROM taken WHERE site = ? AND machine = ?`, `DELETE FROM origins WHERE site = ? AND machine = ?`, `DELETE FROM steps WHERE site = ? AND machine = ?`,
-			`DELETE FROM timings WHERE site = ? AND machine = ?`, `DELETE FROM machines WHERE site = ? AND name = ?`,
-		} {
-			if _, err := tx.Exec(from, key.Site, key.Name); err != nil {
+		for _, table := range append([]string{"origins"}, ofMachine...) {
+			if _, err := tx.Exec(`DELETE FROM `+table+` WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 				return err
 			}
 		}
-		return nil
+		_, err = tx.Exec(`DELETE FROM machines WHERE site = ? AND name = ?`, key.Site, key.Name)
+		return err
 	})
 }
 

@@ -59,7 +59,7 @@ func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to ma
 		if _, err := tx.Exec(`UPDATE machines SET name = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`, to.Name, encode(to.Spec), run, now(), from.Site, from.Name); err != nil {
 			return err
 		}
-		for _, table := range []string{"reservations", "secrets", "steps", "timings", "calls", "entries", "taken", "outbox"} {
+		for _, table := range append([]string{"reservations", "outbox"}, ofMachine...) {
 			if _, err := tx.Exec(`UPDATE `+table+` SET machine = ? WHERE site = ? AND machine = ?`, to.Name, from.Site, from.Name); err != nil {
 				return err
 			}

@@ -71,7 +71,7 @@ func mintChain(j *job) chain {
 	if slices.ContainsFunc(j.work.Drift, func(r proof.Reason) bool { return r.Final }) {
 		shape.Disk = 0 // as it is, which is more
 	}
-	reshaped := j.work.Redo || j.work.Again || slices.ContainsFunc([]string{"cpus", "memory", "disk", "disks"}, j.work.Changes)
+	reshaped := j.work.Again || slices.ContainsFunc([]string{"cpus", "memory", "disk", "disks"}, j.work.Changes)
 	if !shape.IsZero() && (!adjust || reshaped) {
 		add(j.siteAct(step.Shape, shape, func(ctx context.Context) (contract.Task, error) { return j.site.Shape(ctx, id, shape, restart) }))
 	}
@@ -104,7 +104,7 @@ func mintChain(j *job) chain {
 	if adjust {
 		add(j.record(contract.StageMade))
 	}
-	power := j.powerAfter(shape, cards)
+	power := j.powerAfter()
 	if power != "" {
 		var input any = m.Power
 		if adjust { // which may have shut it down, and been cut short
@@ -208,12 +208,12 @@ func (j *job) reservations(reserved []ledger.Reservation) act {
 }
 
 // powerAfter is what the power of a machine is set to at the end; empty if it is left.
-func (j *job) powerAfter(shape machine.Shape, cards []machine.Card) machine.Power {
+func (j *job) powerAfter() machine.Power {
 	m := j.work.Machine
 	switch {
 	case j.work.Word != proof.Adjust && m.Power.Starts():
 		return machine.On // also what is to be off again once it is confirmed
-	case j.work.Word != proof.Adjust, j.keepsPower(shape, cards):
+	case j.work.Word != proof.Adjust, j.keepsPower():
 		return ""
 	}
 	return m.Power.Rests()
@@ -227,16 +227,9 @@ func (j *job) record(stage contract.Stage) act {
 
 // keepsPower reports whether an adjust leaves the power as it is: somebody has turned
 // the machine off or on, and nobody has asked to undo that. One that an earlier
-// run has shut down to shape or wire it, and did not start again, is not left so.
-func (j *job) keepsPower(shape machine.Shape, cards []machine.Card) bool {
-	if j.work.Changes("power") || j.work.Again || j.work.Power == "" || j.work.Power == j.work.Machine.Power.Rests() {
-		return false
-	}
-	cutShort := func(name step.Name, input any) bool {
-		p, begun := j.past[string(name)]
-		return begun && p.State != ledger.Done && p.Input == machine.Digest(input)
-	}
-	return j.work.Power == machine.On || !cutShort(step.Shape, shape) && !cutShort(step.Wire, cards)
+// run has shut down, and did not start again, is not left so: its steps are taken again.
+func (j *job) keepsPower() bool {
+	return !j.work.Changes("power") && !j.work.Again && j.work.Power != "" && j.work.Power != j.work.Machine.Power.Rests()
 }
 
 // begin writes that the machine is being made, and where, before anything is.

@@ -76,14 +76,7 @@ func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) (iter.Seq[addr
 	for _, w := range wanted {
 		a.answers(w)
 	}
-	all := a.reserved
-	return func(yield func(address.Reservation) bool) { // whose work is done is not kept
-		for _, r := range all {
-			if !yield(address.Reservation{Holder: r.holder(), Network: r.network, Addr: r.addr, Pool: r.pool, Standing: address.InUse}) {
-				return
-			}
-		}
-	}, a.found.List()
+	return reservations(a.reserved), a.found.List()
 }
 
 // answers reports why a machine's answers cannot be written in its guest's form, or which
@@ -144,6 +137,17 @@ type reserved struct {
 	adapterOf
 	network, pool string
 	addr          netip.Addr
+}
+
+// reservations are what the ledger writes of some addresses.
+func reservations(all []reserved) iter.Seq[address.Reservation] {
+	return func(yield func(address.Reservation) bool) {
+		for _, r := range all {
+			if !yield(address.Reservation{Holder: r.holder(), Network: r.network, Addr: r.addr, Pool: r.pool, Standing: address.InUse}) {
+				return
+			}
+		}
+	}
 }
 
 // holder is who the adapter is to the ledger.

@@ -47,7 +47,7 @@ func (d *Specs) Decode(text string, into *Spec) error {
 // like takes a spec for one that is known but for its adapters, what people want to know of it, and its
 // host name. It reports false where that is not so.
 func (d *Specs) like(known knownSpec, into *Spec) bool {
-	if known.spec == nil || !slices.EqualFunc(d.all, known.all, like("adapters", "info", "guest")) || !slices.EqualFunc(d.guest, known.guest, like("hostname")) {
+	if known.spec == nil || !slices.EqualFunc(d.all, known.all, sameBut("adapters", "info", "guest")) || !slices.EqualFunc(d.guest, known.guest, sameBut("hostname")) {
 		return false
 	}
 	*into = *known.spec
@@ -63,8 +63,8 @@ func (d *Specs) like(known knownSpec, into *Spec) bool {
 	return true
 }
 
-// like compares members, of which some may have other values.
-func like(but ...string) func(a, b member) bool {
+// sameBut compares members, of which some may have other values.
+func sameBut(but ...string) func(a, b member) bool {
 	return func(a, b member) bool { return a == b || a.name == b.name && slices.Contains(but, a.name) }
 }
 
