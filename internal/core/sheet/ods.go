@@ -48,13 +48,15 @@ func readODS(s Source) ([]grid, *broken) {
 	return o.grids, nil
 }
 
-func part(z *zip.Reader, name string) ([]byte, error) {
+func part(z *zip.Reader, name string) ([]byte, error) { return partUpTo(z, name, 1<<20) }
+
+func partUpTo(z *zip.Reader, name string, most int64) ([]byte, error) {
 	f, err := z.Open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, 1<<20))
+	return io.ReadAll(io.LimitReader(f, most))
 }
 
 type ods struct {
