@@ -20,7 +20,7 @@ const (
 // readODS reads a spreadsheet of OpenDocument 1.2 (part 1, section 9.1). What a
 // cell shows is stored with it.
 func readODS(s Source) ([]grid, *broken) {
-	if failed := tooLarge(s.Content); failed != nil {
+	if failed := overgrown(s.Content); failed != nil {
 		return nil, failed
 	}
 	z, err := zip.NewReader(bytes.NewReader(s.Content), int64(len(s.Content)))
@@ -56,7 +56,12 @@ func partUpTo(z *zip.Reader, name string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, most))
+	var content bytes.Buffer
+	if info, err := f.Stat(); err == nil {
+		content.Grow(int(min(info.Size(), most)) + bytes.MinRead)
+	}
+	_, err = content.ReadFrom(io.LimitReader(f, most))
+	return content.Bytes(), err
 }
 
 type ods struct {

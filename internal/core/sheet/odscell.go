@@ -2,7 +2,6 @@ package sheet
 
 import (
 	"encoding/xml"
-	"errors"
 	"strconv"
 	"strings"
 	"time"
@@ -90,11 +89,6 @@ type paragraphs struct {
 	b     strings.Builder
 	blank bool // a run of blanks is one, and none at a paragraph's beginning (section 6.1.2)
 }
-
-// deepest is how far elements may be within each other.
-const deepest = 100
-
-var errDeep = errors.New("its elements are nested too deeply")
 
 // read reads to the end of the element that was begun last.
 func (p *paragraphs) read(inside bool, depth int) error {

@@ -312,6 +312,20 @@ func TestAnArchiveThatExplodes(t *testing.T) {
 	}
 }
 
+// Elements within each other by the million take a few bytes of a workbook, and are refused before anything remembers them all.
+func TestElementsWithinEachOther(t *testing.T) {
+	million := strings.Repeat("<a>", 3_000_000) + strings.Repeat("</a>", 3_000_000)
+	row := `<row r="1"><c r="A1" t="inlineStr"><is><t>machine</t></is></c></row>`
+	for name, content := range map[string][]byte{
+		"plain": zipped(t, "<sheetData>"+row+"</sheetData>"+million, ""), "left to the library": zipped(t, "<!-- -->"+million+"<sheetData>"+row+"</sheetData>", ""),
+		"shared texts": zipped(t, "<sheetData>"+row+"</sheetData>", "<si>"+million+"</si>"), "ODS": odsOf(`<table:table-row><table:table-cell><text:p>machine</text:p></table:table-cell></table:table-row>` + million),
+	} {
+		_, found := Read(Source{Name: "m", Content: content})
+		require.Len(t, found, 1, name)
+		assert.Equal(t, "the workbook is damaged: its elements are nested too deeply", found[0].Message, name)
+	}
+}
+
 // odsOf makes an OpenDocument sheet of rows.
 func odsOf(rows string) []byte {
 	var b bytes.Buffer

@@ -1,7 +1,6 @@
 package sheet
 
 import (
-	"archive/zip"
 	"bytes"
 	"errors"
 	"fmt"
@@ -15,31 +14,13 @@ import (
 	"mintbatch/internal/core/pattern"
 )
 
-// maxExpanded bounds what an archive may expand to.
-const maxExpanded = 1 << 30
-
 // maxRows is as many rows as a spreadsheet program shows.
 const maxRows = 1 << 20
-
-// tooLarge reports whether an archive says, or hides, that it expands to more.
-func tooLarge(content []byte) *broken {
-	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
-	if err != nil {
-		return unreadable("the workbook is damaged: %s", err)
-	}
-	var total uint64
-	for _, f := range z.File {
-		if total += f.UncompressedSize64; f.UncompressedSize64 > maxExpanded || total > maxExpanded {
-			return &broken{code: "too-large", message: "the workbook expands to more than 1 GiB", hint: "split it"}
-		}
-	}
-	return nil
-}
 
 // readXLSX reads a workbook of Office Open XML (ECMA-376). Cells come as the
 // text that their reader sees; of formulas the stored value counts.
 func readXLSX(s Source) (grids []grid, failed *broken) {
-	if failed := tooLarge(s.Content); failed != nil {
+	if failed := overgrown(s.Content); failed != nil {
 		return nil, failed
 	}
 	defer func() {
