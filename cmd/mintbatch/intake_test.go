@@ -3,6 +3,8 @@
 package main
 
 import (
+	"archive/zip"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -146,4 +148,41 @@ func TestMaildirOfTrustedSenders(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, out, "eve@")
 	assert.Equal(t, 30, strings.Count(out, `"sender": "anna@brackwater.example"`))
+}
+
+// What would fill the memory is answered without being read: a file of more than 8 MiB, and a workbook that expands to more than 256.
+func TestSentSheetsThatAreTooLarge(t *testing.T) {
+	t.Parallel()
+	dir, _ := served(t, 500)
+	setup, err := os.ReadFile(filepath.Join(dir, "mintbatch.yaml"))
+	require.NoError(t, err)
+	write(t, dir, "mintbatch.yaml", string(setup)+"requests: {sources: {desk: {folder: requests}}, rules: {all: {set: {site: quay}}}}\n")
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "requests"), 0o700))
+	write(t, dir, "requests/long.csv", "machine,preset,notes\nbms-q-1,tide-gauge,"+strings.Repeat("x", 8<<20)+"\n")
+	var book bytes.Buffer
+	z := zip.NewWriter(&book)
+	w, err := z.Create("xl/workbook.xml")
+	require.NoError(t, err)
+	for range 257 {
+		_, err = w.Write(bytes.Repeat([]byte(" "), 1<<20))
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	write(t, dir, "requests/wide.xlsx", book.String())
+	for _, name := range []string{"long.csv", "wide.xlsx"} {
+		require.NoError(t, os.Chtimes(filepath.Join(dir, "requests", name), time.Time{}, time.Now().Add(-time.Minute)))
+	}
+	out, err := command(t, dir, "mintbatch", "intake", "--once")
+	require.NoError(t, err, out)
+	answers, err := filepath.Glob(filepath.Join(dir, "requests", "answers", "*", "*.txt"))
+	require.NoError(t, err)
+	said := ""
+	for _, a := range answers {
+		text, err := os.ReadFile(a)
+		require.NoError(t, err)
+		said += string(text)
+	}
+	assert.Len(t, answers, 2, out)
+	assert.Contains(t, said, "the file is larger than 8 MiB")
+	assert.Contains(t, said, "the workbook expands to more than 256 MiB")
 }

@@ -25,8 +25,9 @@ type Input struct {
 	Kind      sheet.Kind
 	Worksheet string
 	Stdin     io.Reader
-	// Content, if set, is the sheet itself, of which Sheet is just the name.
-	Content []byte
+	// Content, if set, is the sheet itself, of which Sheet is just the name; Expanded bounds what it may expand to.
+	Content  []byte
+	Expanded uint64
 	// Gate, if set, looks at the sheet before anything is made of it, may fix values in it, and adds findings.
 	Gate func(s *setup.Setup, t *sheet.Table) finding.List
 	// Check, if set, looks at the machines that it asks for.
@@ -205,7 +206,7 @@ func (b *Batch) SheetNames(in Input) map[string]bool {
 func (b *Batch) fetchSheet(in Input) (sheet.Source, error) {
 	source := sheet.Source{Name: in.Sheet, Kind: in.Kind, Worksheet: in.Worksheet, Rules: b.Setup.Rules()}
 	if in.Content != nil {
-		source.Content = in.Content
+		source.Content, source.Expanded = in.Content, in.Expanded
 		return source, nil
 	}
 	var from io.Reader = in.Stdin

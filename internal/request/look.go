@@ -11,6 +11,7 @@ import (
 
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/mail"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/request"
 	"mintbatch/internal/core/setup"
@@ -187,7 +188,7 @@ func namesOf(d *mint.Desk) []string {
 func (r *round) refuse(ctx context.Context, one request.Request, content []byte, found finding.List) error {
 	one.State, one.Why = request.Faulty, finding.Plural(found.Count(finding.Error), "error")
 	var files []request.File
-	table, _ := sheet.Read(sheet.Source{Name: one.Sheet, Content: content, Rules: r.desk.Setup.Rules()})
+	table, _ := sheet.Read(sheet.Source{Name: one.Sheet, Content: content, Expanded: mail.MostExpanded, Rules: r.desk.Setup.Rules()})
 	if copied, err := report.Annotated(content, table, found); err == nil { // else the letter says all of it
 		files = append(files, request.File{Name: stem(one.Sheet) + "-findings.xlsx", Content: copied})
 	}

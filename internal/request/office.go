@@ -10,6 +10,7 @@ import (
 
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/mail"
 	"mintbatch/internal/core/request"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
@@ -128,7 +129,7 @@ func (r *round) open(ctx context.Context, one request.Request, content []byte) (
 		return nil, fmt.Errorf("the setup has no rule %s any more", one.Rule)
 	}
 	in := r.Input
-	in.Sheet, in.Content, in.Kind, in.Worksheet, in.Names = one.Sheet, content, "", "", nil
+	in.Sheet, in.Content, in.Expanded, in.Kind, in.Worksheet, in.Names = one.Sheet, content, mail.MostExpanded, "", "", nil
 	in.Gate = func(s *setup.Setup, t *sheet.Table) finding.List {
 		return request.Gate(rule, one.Sender, s.Where("requests", "rules", one.Rule), t)
 	}

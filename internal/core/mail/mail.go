@@ -25,6 +25,9 @@ const (
 	mostDepth = 12
 	mostText  = 64 << 10
 	MostFile  = 8 << 20 // of what a file brings
+
+	// MostExpanded is what a workbook that a file brings may expand to.
+	MostExpanded = 256 << 20
 )
 
 // ErrMail means that something is no message, or one beyond the limits.

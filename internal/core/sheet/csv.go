@@ -18,6 +18,9 @@ type Record struct {
 // Records reads separated values (RFC 4180).
 func Records(content []byte, comma rune) ([]Record, error) {
 	text, _ := decode(content)
+	if strings.Count(text, string(comma)) > mostCells {
+		return nil, errTooManyCells
+	}
 	var all []Record
 	r := csv.NewReader(strings.NewReader(text))
 	r.FieldsPerRecord = -1
@@ -30,6 +33,9 @@ func Records(content []byte, comma rune) ([]Record, error) {
 		}
 		if err != nil {
 			return nil, err
+		}
+		if len(all) == maxRows {
+			return nil, errTooManyRows
 		}
 		first, _ := r.FieldPos(0)
 		all = append(all, Record{Number: first - folded, Cells: cells})
@@ -47,7 +53,10 @@ func readCSV(s Source) ([]grid, *broken) {
 	comma := separator(text, s.Rules)
 	records, err := Records(s.Content, comma)
 	var parse *csv.ParseError
-	if errors.As(err, &parse) {
+	switch {
+	case errors.Is(err, errTooManyCells), errors.Is(err, errTooManyRows):
+		return nil, cannotRead("the sheet", err)
+	case errors.As(err, &parse):
 		return nil, &broken{code: "unreadable-sheet", message: parse.Err.Error(),
 			hint: "quote the whole cell and double every quote inside it",
 			at:   finding.Position{Row: parse.Line, Column: parse.Column, Text: true}}
@@ -76,6 +85,7 @@ func walk(lines []line) func(yield func(line) bool) {
 // divides the first lines into the most columns that they have in common.
 func separator(text string, rules []Rule) rune {
 	best, most := ',', rating{}
+	text = text[:min(len(text), firstLines)]
 	for _, c := range []rune{',', ';', '\t'} {
 		if r := rate(text, c, rules); most.less(r) {
 			best, most = c, r
@@ -83,6 +93,9 @@ func separator(text string, rules []Rule) rune {
 	}
 	return best
 }
+
+// firstLines is how much of a sheet, in bytes, says what separates its cells.
+const firstLines = 1 << 20
 
 // rating reports how well a separator fits.
 type rating struct{ headings, columns int }

@@ -3,8 +3,10 @@ package sheet
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"encoding/xml"
 	"errors"
+	"fmt"
 )
 
 // maxExpanded bounds what an archive may expand to.
@@ -20,15 +22,16 @@ const deepest = 100
 var errDeep = errors.New("its elements are nested too deeply")
 
 // overgrown refuses an archive of a few bytes that would fill the memory.
-func overgrown(content []byte) *broken {
+func overgrown(s Source) *broken {
+	content, most := s.Content, cmp.Or(s.Expanded, maxExpanded)
 	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	if err != nil {
 		return unreadable("the workbook is damaged: %s", err)
 	}
 	var total uint64
 	for _, f := range z.File {
-		if total += f.UncompressedSize64; f.UncompressedSize64 > maxExpanded || total > maxExpanded {
-			return &broken{code: "too-large", message: "the workbook expands to more than 1 GiB", hint: "split it"}
+		if total += f.UncompressedSize64; f.UncompressedSize64 > most || total > most {
+			return &broken{code: "too-large", message: fmt.Sprintf("the workbook expands to more than %d MiB", most>>20), hint: "split it"}
 		}
 	}
 	for _, f := range z.File {

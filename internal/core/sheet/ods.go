@@ -20,7 +20,7 @@ const (
 // readODS reads a spreadsheet of OpenDocument 1.2 (part 1, section 9.1). What a
 // cell shows is stored with it.
 func readODS(s Source) ([]grid, *broken) {
-	if failed := overgrown(s.Content); failed != nil {
+	if failed := overgrown(s); failed != nil {
 		return nil, failed
 	}
 	z, err := zip.NewReader(bytes.NewReader(s.Content), int64(len(s.Content)))
@@ -171,9 +171,6 @@ func (o *ods) table(e xml.StartElement) error {
 	o.grids = append(o.grids, grid{worksheet: attribute(e, odfTable, "name"), lines: walk(o.lines), hidden: o.hidden[attribute(e, odfTable, "style-name")]})
 	return err
 }
-
-// maxColumns is as many columns as a spreadsheet program shows.
-const maxColumns = 1 << 14
 
 func (o *ods) row(repeated int) error {
 	l := line{number: o.number + 1}

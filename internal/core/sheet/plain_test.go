@@ -15,7 +15,7 @@ import (
 // reports how many worksheets of it are.
 func asTheLibrary(t *testing.T, content []byte) (plain int) {
 	t.Helper()
-	if overgrown(content) != nil {
+	if overgrown(Source{Content: content}) != nil {
 		return 0
 	}
 	x, err := openXLSX(content)

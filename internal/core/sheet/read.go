@@ -23,6 +23,8 @@ type Source struct {
 	Worksheet string
 	// Rules are what the setup says of headings.
 	Rules []Rule
+	// Expanded bounds, in bytes, what an archive may expand to; 0 is a gigabyte.
+	Expanded uint64
 }
 
 // MaxContent is the largest sheet that is read, in bytes.
@@ -123,6 +125,9 @@ func open(s Source) (grid, Kind, *finding.Finding) {
 		return fail("unknown-kind", kind.refusal(), "save it as CSV, XLSX or ODS")
 	}
 	grids, err := read(s)
+	if err == nil {
+		err = tooMany(grids)
+	}
 	if err != nil {
 		f := err.finding()
 		f.At.File = s.Name
@@ -180,12 +185,43 @@ func (g grid) ofChoices() bool {
 // a text far to the right makes a row of thousands.
 const mostCells = 16 << 20
 
-var errTooManyCells = errors.New("its rows are so wide that they have more than 16 million cells")
+// maxRows and maxColumns are as many as a spreadsheet program shows.
+const (
+	maxRows    = 1 << 20
+	maxColumns = 1 << 14
+)
+
+// tooMany refuses what nobody has written by hand or in a spreadsheet.
+func tooMany(grids []grid) *broken {
+	for _, g := range grids {
+		rows := 0
+		for l := range g.lines {
+			if rows++; rows > maxRows {
+				return cannotRead("the sheet", errTooManyRows)
+			}
+			if len(l.cells) > maxColumns {
+				return cannotRead("the sheet", errTooManyColumns)
+			}
+		}
+	}
+	return nil
+}
+
+var (
+	errTooManyCells   = errors.New("its rows are so wide that they have more than 16 million cells")
+	errTooManyColumns = errors.New("it has more than 16384 columns")
+	errTooManyRows    = errors.New("it has more than 1048576 rows")
+)
 
 // cannotRead says why a workbook, or a worksheet of it, cannot be read.
 func cannotRead(what string, err error) *broken {
-	if errors.Is(err, errTooManyCells) {
-		return &broken{code: "too-large", message: fmt.Sprintf("%s cannot be read: %s", what, err), hint: "clear the columns far to the right"}
+	refused := broken{code: "too-large", message: fmt.Sprintf("%s cannot be read: %s", what, err), hint: "clear the columns far to the right"}
+	switch {
+	case errors.Is(err, errTooManyRows):
+		refused.hint = "split it"
+		fallthrough
+	case errors.Is(err, errTooManyCells), errors.Is(err, errTooManyColumns):
+		return &refused
 	}
 	return unreadable("%s is damaged: %s", what, err)
 }

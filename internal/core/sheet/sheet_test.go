@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/flate"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -309,6 +310,30 @@ func TestAnArchiveThatExplodes(t *testing.T) {
 			require.NotEmpty(t, found)
 			assert.Equal(t, code, found[0].Code, kind)
 		}
+	}
+}
+
+// A few megabytes of nothing but separators, rows or headings are refused before they fill the memory, and so is what expands to more
+// than it may.
+func TestLargerThanAnySheet(t *testing.T) {
+	var keys strings.Builder
+	for i := range maxColumns {
+		fmt.Fprintf(&keys, `,"c%d":1`, i)
+	}
+	for name, c := range map[string]struct {
+		source  Source
+		message string
+	}{
+		"cells":   {Source{Content: []byte("machine\nbms-a" + strings.Repeat(";", mostCells+1))}, "the sheet cannot be read: its rows are so wide that they have more than 16 million cells"},
+		"rows":    {Source{Content: []byte("machine\n" + strings.Repeat("a\n", maxRows))}, "the sheet cannot be read: it has more than 1048576 rows"},
+		"columns": {Source{Content: []byte("machine" + strings.Repeat(",x", maxColumns) + "\na\n")}, "the sheet cannot be read: it has more than 16384 columns"},
+		"keys":    {Source{Content: []byte(`[{"machine":"a"` + keys.String() + "}]")}, "the sheet cannot be read: it has more than 16384 columns"},
+		"archive": {Source{Content: zipped(t, "<sheetData>"+strings.Repeat(" ", 2<<20)+"</sheetData>", ""), Expanded: 1 << 20}, "the workbook expands to more than 1 MiB"},
+	} {
+		c.source.Name = "m"
+		_, found := Read(c.source)
+		require.Len(t, found, 1, name)
+		assert.Equal(t, "too-large "+c.message, found[0].Code+" "+found[0].Message, name)
 	}
 }
 

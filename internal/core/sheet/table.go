@@ -116,7 +116,10 @@ func (t *Table) headings(l line, named bool, rules []Rule, found *finding.Collec
 			continue
 		}
 		if !ok {
-			hint := finding.DidYouMean(c.Heading, column.Names())
+			hint := ""
+			if !found.Full("unknown-column") {
+				hint = finding.DidYouMean(c.Heading, column.Names())
+			}
 			if !strings.HasSuffix(hint, "?") {
 				hint += "."
 			}

@@ -14,13 +14,10 @@ import (
 	"mintbatch/internal/core/pattern"
 )
 
-// maxRows is as many rows as a spreadsheet program shows.
-const maxRows = 1 << 20
-
 // readXLSX reads a workbook of Office Open XML (ECMA-376). Cells come as the
 // text that their reader sees; of formulas the stored value counts.
 func readXLSX(s Source) (grids []grid, failed *broken) {
-	if failed := overgrown(s.Content); failed != nil {
+	if failed := overgrown(s); failed != nil {
 		return nil, failed
 	}
 	defer func() {
