@@ -30,13 +30,14 @@ func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Tabl
 			}
 			if why, hint := refuses(r, c.Name, cell); why != "" {
 				found.Add(finding.Finding{Code: "not-allowed", At: t.Position(row, i), Value: cell, Message: why, Hint: hint}, "")
+				row.Cells[i] = unbraced.Replace(cell) // a few of them, and a range, would come to gigabytes
 			}
 		}
 	}
 	if t.Fixed == nil {
 		t.Fixed = map[string]sheet.Fixed{}
 	}
-	literal := strings.NewReplacer("{", "", "}", "").Replace(sender)
+	literal := unbraced.Replace(sender)
 	set := r.Set
 	if set == nil {
 		set = setup.Values{"owner": "{sender}"}
@@ -46,6 +47,8 @@ func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Tabl
 	}
 	return found.List()
 }
+
+var unbraced = strings.NewReplacer("{", "", "}", "")
 
 // refuses says why a cell is not for requests; empty if it is.
 func refuses(r setup.RequestRule, column, cell string) (why, hint string) {
