@@ -15,7 +15,7 @@ import (
 )
 
 // Gate holds the cells of a sheet against a rule, before anything is made of them: which columns may be filled, and that nothing in
-// a cell is more than text. It puts the values that the rule sets into every row.
+// a cell is more than text; and how many machines they ask for. It puts the values that the rule sets into every row.
 func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Table) finding.List {
 	var found finding.Collector
 	found.Nameless = true
@@ -34,6 +34,7 @@ func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Tabl
 			}
 		}
 	}
+	limit(r, t, &found)
 	if t.Fixed == nil {
 		t.Fixed = map[string]sheet.Fixed{}
 	}
@@ -46,6 +47,35 @@ func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Tabl
 		t.Fixed[id] = sheet.Fixed{Value: strings.ReplaceAll(value, "{sender}", literal), At: at}
 	}
 	return found.List()
+}
+
+// mostLooked is how many machines of a request are looked at that asks for too many.
+const mostLooked = 10_000
+
+// limit tells of a sheet that asks for more machines than its rule has, and leaves no more of its rows than can be looked at.
+func limit(r setup.RequestRule, t *sheet.Table, found *finding.Collector) {
+	column := t.Column("machine", 0)
+	if column < 0 {
+		return
+	}
+	asked, looked := 0, 0
+	var beyond *sheet.Row
+	for i, row := range t.Rows {
+		if span, err := machine.ParseSpan(row.Cells[column]); err == nil {
+			asked += span.Count()
+		}
+		if asked > r.MostMachines() && beyond == nil {
+			beyond = &t.Rows[i]
+		}
+		if asked <= mostLooked {
+			looked = i + 1
+		}
+	}
+	if beyond != nil {
+		found.Add(finding.Finding{Code: "too-many-machines", At: t.Position(*beyond, column), Value: beyond.Cells[column],
+			Message: fmt.Sprintf("a request may ask for up to %d machines, and this one asks for %d", r.MostMachines(), asked), Hint: "send several"}, "")
+		t.Rows = t.Rows[:looked]
+	}
 }
 
 var unbraced = strings.NewReplacer("{", "", "}", "")
@@ -68,7 +98,6 @@ func refuses(r setup.RequestRule, column, cell string) (why, hint string) {
 
 // Check holds the machines that a request asks for against its rule.
 func Check(s *setup.Setup, r setup.RequestRule, wanted []*batch.Wanted) finding.List {
-	most := r.MostMachines()
 	var found finding.Collector
 	refuse := func(w *batch.Wanted, id, what, value string, globs []string) {
 		if len(globs) > 0 && value != "" && !glob.Match(globs, value) {
@@ -76,11 +105,7 @@ func Check(s *setup.Setup, r setup.RequestRule, wanted []*batch.Wanted) finding.
 				Hint: "allowed: " + strings.Join(globs, ", ")}, "", w.Name)
 		}
 	}
-	for i, w := range wanted {
-		if i == most {
-			found.Add(finding.Finding{Code: "too-many-machines", At: w.Origin("machine").At, Value: w.Name, Message: fmt.Sprintf("a request may ask for up to %d machines, and this one asks for %d", most, len(wanted)),
-				Hint: "send several"}, "")
-		}
+	for _, w := range wanted {
 		template, _, _ := strings.Cut(w.Template, "@")
 		refuse(w, "preset", "preset", w.Preset, r.Presets)
 		refuse(w, "template", "template", template, r.Templates)

@@ -21,9 +21,11 @@ const deepest = 100
 
 var errDeep = errors.New("its elements are nested too deeply")
 
+func (s Source) expanded() uint64 { return cmp.Or(s.Expanded, maxExpanded) }
+
 // overgrown refuses an archive of a few bytes that would fill the memory.
 func overgrown(s Source) *broken {
-	content, most := s.Content, cmp.Or(s.Expanded, maxExpanded)
+	content, most := s.Content, s.expanded()
 	z, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	if err != nil {
 		return unreadable("the workbook is damaged: %s", err)

@@ -23,7 +23,7 @@ type Source struct {
 	Worksheet string
 	// Rules are what the setup says of headings.
 	Rules []Rule
-	// Expanded bounds, in bytes, what an archive may expand to; 0 is a gigabyte.
+	// Expanded bounds, in bytes, what an archive may expand to, and the text in all cells; 0 is a gigabyte.
 	Expanded uint64
 }
 
@@ -126,7 +126,7 @@ func open(s Source) (grid, Kind, *finding.Finding) {
 	}
 	grids, err := read(s)
 	if err == nil {
-		err = tooMany(grids)
+		err = tooMany(grids, s.expanded())
 	}
 	if err != nil {
 		f := err.finding()
@@ -191,11 +191,17 @@ const (
 	maxColumns = 1 << 14
 )
 
-// tooMany refuses what nobody has written by hand or in a spreadsheet.
-func tooMany(grids []grid) *broken {
+// tooMany refuses what nobody has written by hand or in a spreadsheet. Cells that share a text count as often as it stands in them.
+func tooMany(grids []grid, text uint64) *broken {
 	for _, g := range grids {
-		rows := 0
+		rows, length := 0, uint64(0)
 		for l := range g.lines {
+			for _, c := range l.cells {
+				length += uint64(len(c))
+			}
+			if length > text {
+				return &broken{code: "too-large", message: fmt.Sprintf("its cells have more than %d MiB of text", text>>20), hint: "split it"}
+			}
 			if rows++; rows > maxRows {
 				return cannotRead("the sheet", errTooManyRows)
 			}

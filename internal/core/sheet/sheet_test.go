@@ -328,6 +328,8 @@ func TestLargerThanAnySheet(t *testing.T) {
 		"rows":    {Source{Content: []byte("machine\n" + strings.Repeat("a\n", maxRows))}, "the sheet cannot be read: it has more than 1048576 rows"},
 		"columns": {Source{Content: []byte("machine" + strings.Repeat(",x", maxColumns) + "\na\n")}, "the sheet cannot be read: it has more than 16384 columns"},
 		"keys":    {Source{Content: []byte(`[{"machine":"a"` + keys.String() + "}]")}, "the sheet cannot be read: it has more than 16384 columns"},
+		"text": {Source{Content: zipped(t, `<sheetData><row r="1"><c r="A1" t="s"><v>0</v></c><c r="B1" t="s"><v>0</v></c></row></sheetData>`, "<si><t>"+strings.Repeat("x", 600<<10)+"</t></si>"), Expanded: 1 << 20},
+			"its cells have more than 1 MiB of text"},
 		"archive": {Source{Content: zipped(t, "<sheetData>"+strings.Repeat(" ", 2<<20)+"</sheetData>", ""), Expanded: 1 << 20}, "the workbook expands to more than 1 MiB"},
 	} {
 		c.source.Name = "m"
