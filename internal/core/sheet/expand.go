@@ -6,7 +6,9 @@ import (
 	"cmp"
 	"encoding/xml"
 	"errors"
-	"fmt"
+	"io"
+
+	"golang.org/x/text/encoding/charmap"
 )
 
 // maxExpanded bounds what an archive may expand to.
@@ -33,7 +35,7 @@ func overgrown(s Source) *broken {
 	var total uint64
 	for _, f := range z.File {
 		if total += f.UncompressedSize64; f.UncompressedSize64 > most || total > most {
-			return &broken{code: "too-large", message: fmt.Sprintf("the workbook expands to more than %d MiB", most>>20), hint: "split it"}
+			return tooLarge("split it", "the workbook expands to more than %d MiB", most>>20)
 		}
 	}
 	for _, f := range z.File {
@@ -73,9 +75,10 @@ func deepElements(content []byte) (bool, error) {
 	return err == nil, err
 }
 
-// deepXML is deepElements of any part, which takes some times as long.
+// deepXML is deepElements of any part, which takes some times as long. Whatever its encoding, elements are begun by the same bytes.
 func deepXML(content []byte) bool {
 	d := xml.NewDecoder(bytes.NewReader(content))
+	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return charmap.ISO8859_1.NewDecoder().Reader(r), nil }
 	for depth := 0; depth <= deepest; {
 		switch t, err := d.RawToken(); t.(type) {
 		case xml.StartElement:

@@ -93,7 +93,7 @@ func readList(root *tree.Node) ([]grid, *broken) {
 			l.set(at, text)
 		}
 		if cells += len(l.cells); cells > maxCells {
-			return nil, &broken{code: "too-large", message: "YAML aliases expand this list beyond the limit", hint: "write it without aliases"}
+			return nil, tooLarge("write it without aliases", "YAML aliases expand this list beyond the limit")
 		}
 		lines = append(lines, l)
 	}

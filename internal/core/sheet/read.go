@@ -200,7 +200,7 @@ func tooMany(grids []grid, text uint64) *broken {
 				length += uint64(len(c))
 			}
 			if length > text {
-				return &broken{code: "too-large", message: fmt.Sprintf("its cells have more than %d MiB of text", text>>20), hint: "split it"}
+				return tooLarge("split it", "its cells have more than %d MiB of text", text>>20)
 			}
 			if rows++; rows > maxRows {
 				return cannotRead("the sheet", errTooManyRows)
@@ -221,13 +221,11 @@ var (
 
 // cannotRead says why a workbook, or a worksheet of it, cannot be read.
 func cannotRead(what string, err error) *broken {
-	refused := broken{code: "too-large", message: fmt.Sprintf("%s cannot be read: %s", what, err), hint: "clear the columns far to the right"}
 	switch {
 	case errors.Is(err, errTooManyRows):
-		refused.hint = "split it"
-		fallthrough
+		return tooLarge("split it", "%s cannot be read: %s", what, err)
 	case errors.Is(err, errTooManyCells), errors.Is(err, errTooManyColumns):
-		return &refused
+		return tooLarge("clear the columns far to the right", "%s cannot be read: %s", what, err)
 	}
 	return unreadable("%s is damaged: %s", what, err)
 }
@@ -240,6 +238,10 @@ type broken struct {
 
 func (b *broken) finding() finding.Finding {
 	return finding.Finding{Code: b.code, At: b.at, Message: b.message, Hint: b.hint}
+}
+
+func tooLarge(hint, format string, args ...any) *broken {
+	return &broken{code: "too-large", message: fmt.Sprintf(format, args...), hint: hint}
 }
 
 func unreadable(format string, args ...any) *broken {

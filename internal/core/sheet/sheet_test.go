@@ -351,6 +351,7 @@ func TestElementsWithinEachOther(t *testing.T) {
 		require.Len(t, found, 1, name)
 		assert.Equal(t, "the workbook is damaged: its elements are nested too deeply", found[0].Message, name)
 	}
+	assert.True(t, deepXML([]byte(`<?xml version="1.0" encoding="windows-1252"?><a b="`+"\xe4"+`">`+strings.Repeat("<a>", deepest))), "in an encoding of old")
 }
 
 // odsOf makes an OpenDocument sheet of rows.
