@@ -22,6 +22,9 @@ type elements struct {
 	begun  bool
 }
 
+// mostNames is how many names of elements and attributes there may be, and how many attributes an element may have.
+const mostNames = 1000
+
 // given is an attribute; its value is in its quotes.
 type given struct {
 	name  string
@@ -88,7 +91,7 @@ func (r *elements) attributes(of string) error {
 			value := r.tokens.AttrVal()
 			name, err := r.name(r.tokens.Text())
 			n := len(value)
-			if err != nil || n < 2 || value[0] != '"' && value[0] != '\'' || value[n-1] != value[0] || bytes.IndexByte(value, '<') >= 0 {
+			if err != nil || len(r.given) == mostNames || n < 2 || value[0] != '"' && value[0] != '\'' || value[n-1] != value[0] || bytes.IndexByte(value, '<') >= 0 {
 				return errNotPlain
 			}
 			if bytes.IndexByte(value, '&') >= 0 {
@@ -114,7 +117,7 @@ func (r *elements) name(b []byte) (string, error) {
 		return name, nil
 	}
 	prefix, local, prefixed := bytes.Cut(b, []byte(":"))
-	if !plainName(prefix) || prefixed && !plainName(local) {
+	if len(r.names) == mostNames || !plainName(prefix) || prefixed && !plainName(local) {
 		return "", errNotPlain
 	}
 	r.names[string(b)] = string(b)

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"archive/zip"
+	"bufio"
 	"bytes"
 	"cmp"
 	"encoding/xml"
@@ -14,7 +15,7 @@ import (
 // maxExpanded bounds what an archive may expand to.
 const maxExpanded = 1 << 30
 
-// largePart is a part, in bytes, in which elements could be within each other by the million. Whoever reads
+// largePart is a part, in bytes, in which elements could be within each other by the million, or have as many attributes. Whoever reads
 // it remembers them all.
 const largePart = 16 << 20
 
@@ -39,27 +40,21 @@ func overgrown(s Source) *broken {
 		}
 	}
 	for _, f := range z.File {
-		if f.UncompressedSize64 > largePart && isDeep(z, f.Name) {
-			return unreadable("the workbook is damaged: %s", errDeep)
+		if f.UncompressedSize64 > largePart {
+			if err := outsize(z, f.Name); err != nil {
+				return unreadable("the workbook is damaged: %s", err)
+			}
 		}
 	}
 	return nil
 }
 
-// isDeep reports whether a part has elements too far within each other, as far as it can be read.
-func isDeep(z *zip.Reader, name string) bool {
+// outsize says why whoever reads a part would fill the memory; nil if not, as far as it can be read.
+func outsize(z *zip.Reader, name string) error {
 	content, err := partUpTo(z, name, maxExpanded)
 	if err != nil {
-		return false
+		return nil
 	}
-	deep, err := deepElements(content)
-	if err != nil {
-		return deepXML(content)
-	}
-	return deep
-}
-
-func deepElements(content []byte) (bool, error) {
 	r, err := readElements(content)
 	for depth := 0; err == nil && depth <= deepest; {
 		var t token
@@ -68,18 +63,25 @@ func deepElements(content []byte) (bool, error) {
 			depth++
 		case t.end != "":
 			depth--
-		case t.text == nil:
-			return false, err
+		case t.text == nil && err == nil:
+			return nil
 		}
 	}
-	return err == nil, err
+	if err == nil {
+		return errDeep
+	}
+	return outsizeXML(content)
 }
 
-// deepXML is deepElements of any part, which takes some times as long. Whatever its encoding, elements are begun by the same bytes.
-func deepXML(content []byte) bool {
-	d := xml.NewDecoder(bytes.NewReader(content))
-	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return charmap.ISO8859_1.NewDecoder().Reader(r), nil }
-	for depth := 0; depth <= deepest; {
+// outsizeXML is outsize of any part, which takes some times as long. Whatever its encoding, elements are begun by the same bytes.
+func outsizeXML(content []byte) error {
+	from := &measured{Reader: bytes.NewReader(content)}
+	d := xml.NewDecoder(from)
+	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) {
+		from.Reader = bufio.NewReader(charmap.ISO8859_1.NewDecoder().Reader(from.Reader))
+		return from, nil
+	}
+	for depth := 0; depth <= deepest; from.since = 0 {
 		switch t, err := d.RawToken(); t.(type) {
 		case xml.StartElement:
 			depth++
@@ -87,9 +89,34 @@ func deepXML(content []byte) bool {
 			depth--
 		default:
 			if err != nil {
-				return false
+				return from.err
 			}
 		}
 	}
-	return true
+	return errDeep
 }
+
+// longest is how many bytes a text or a tag may have.
+const longest = 1 << 20
+
+var errLong = errors.New("a text or an element in it is too long")
+
+// measured reads bytes up to so many since they were counted anew.
+type measured struct {
+	Reader interface {
+		io.Reader
+		io.ByteReader
+	}
+	since int
+	err   error
+}
+
+func (m *measured) ReadByte() (byte, error) {
+	if m.since++; m.since > longest {
+		m.err = errLong
+		return 0, errLong
+	}
+	return m.Reader.ReadByte()
+}
+
+func (m *measured) Read(into []byte) (int, error) { return m.Reader.Read(into) }

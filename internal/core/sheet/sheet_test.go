@@ -351,7 +351,10 @@ func TestElementsWithinEachOther(t *testing.T) {
 		require.Len(t, found, 1, name)
 		assert.Equal(t, "the workbook is damaged: its elements are nested too deeply", found[0].Message, name)
 	}
-	assert.True(t, deepXML([]byte(`<?xml version="1.0" encoding="windows-1252"?><a b="`+"\xe4"+`">`+strings.Repeat("<a>", deepest))), "in an encoding of old")
+	old := `<?xml version="1.0" encoding="windows-1252"?><a b="` + "\xe4" + `">`
+	assert.ErrorIs(t, outsizeXML([]byte(old+strings.Repeat("<a>", deepest))), errDeep)
+	assert.NoError(t, outsizeXML([]byte(old+strings.Repeat(" ", longest-1)+strings.Repeat("<a/>", deepest))))
+	assert.ErrorIs(t, outsizeXML([]byte(old+"<a"+strings.Repeat(` b=">"`, longest/5))), errLong)
 }
 
 // odsOf makes an OpenDocument sheet of rows.
