@@ -105,18 +105,21 @@ func (a *App) requestList(ctx context.Context, c *cli.Command) error {
 }
 
 func (a *App) requestShow(ctx context.Context, c *cli.Command, o *office.Office) error {
-	shown, err := o.Show(ctx, c.Args().First())
-	if err != nil {
-		return err
-	}
 	if path := c.String("save"); path != "" {
-		content, err := o.Sheet(ctx, shown.ID)
+		content, err := o.Sheet(ctx, c.Args().First())
 		if err != nil {
 			return err
 		}
 		if err := (output.Guard{}).Write(path, content, over(c), 0o600); err != nil {
 			return err
 		}
+	}
+	shown, err := o.Show(ctx, c.Args().First())
+	if err != nil {
+		if shown != nil && !c.Bool("json") {
+			a.showRequest(c, shown)
+		}
+		return err
 	}
 	if c.Bool("json") {
 		d := requestJSON{Schema: "mintbatch/request/1", Request: shown.Request, Works: append([]proof.Work{}, shown.Works...), Moved: shown.Moved}
@@ -181,7 +184,7 @@ func (a *App) requestApprove(ctx context.Context, c *cli.Command, o *office.Offi
 }
 
 func (a *App) requestRefuse(ctx context.Context, c *cli.Command, o *office.Office) error {
-	shown, err := o.Show(ctx, c.Args().First())
+	shown, err := o.Find(ctx, c.Args().First())
 	if err != nil {
 		return err
 	}

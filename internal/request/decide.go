@@ -49,7 +49,18 @@ func (o *Office) List(ctx context.Context) ([]request.Request, error) {
 	return r.desk.Ledger.Requests(ctx)
 }
 
-// Show finds a request by the beginning of its id, with what it would make now if it waits for a decision.
+// Find finds a request by the beginning of its id.
+func (o *Office) Find(ctx context.Context, id string) (request.Request, error) {
+	var found request.Request
+	err := o.with(ctx, id, func(_ *round, one request.Request) error {
+		found = one
+		return nil
+	})
+	return found, err
+}
+
+// Show finds a request by the beginning of its id, with what it would make now if it waits for a decision. If that cannot be told for
+// now, because of a site, there is a request all the same, and an error.
 func (o *Office) Show(ctx context.Context, id string) (*Proposal, error) {
 	var shown *Proposal
 	err := o.with(ctx, id, func(r *round, one request.Request) (err error) {
@@ -73,7 +84,7 @@ func (r *round) show(ctx context.Context, one request.Request) (*Proposal, error
 		return shown, nil
 	}
 	if err != nil {
-		return nil, err
+		return shown, err
 	}
 	shown.Works, shown.Notes, shown.Moved = p.works, p.after, p.digest != one.Proof
 	shown.Request.Proof = p.digest
