@@ -59,7 +59,7 @@ func (a *App) checkpointList(ctx context.Context, c *cli.Command) error {
 	}
 	defer d.Close()
 	all, err := d.Checkpoints(ctx, c.Args().Slice())
-	if all == nil && err != nil {
+	if len(all) == 0 && err != nil {
 		return err
 	}
 	if c.Bool("json") {

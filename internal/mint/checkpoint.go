@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"mintbatch/internal/core/contract"
@@ -37,10 +38,9 @@ func (d *Desk) Checkpoints(ctx context.Context, names []string) ([]Kept, error) 
 		works[i] = proof.Work{Key: k.Key, Identity: k.ID(d.Ledger.ID)}
 	}
 	all := []Kept{}
-	machines, failed := d.ask(ctx, works)
+	machines, err := d.ask(ctx, works)
 	for i, m := range machines {
-		if failed[i] != nil {
-			err = errors.Join(err, fmt.Errorf("%s: %w", works[i].Name, failed[i]))
+		if m == nil {
 			continue
 		}
 		for _, c := range m.Checkpoints {
@@ -50,15 +50,59 @@ func (d *Desk) Checkpoints(ctx context.Context, names []string) ([]Kept, error) 
 	return all, err
 }
 
-// ask asks the sites about machines.
-func (d *Desk) ask(ctx context.Context, works []proof.Work) ([]*contract.Machine, []error) {
+// unasked is the error of machines that could not be asked about: one for all of a site that have the same.
+func unasked(works []proof.Work, failed []error) error {
+	type same struct{ site, why string }
+	names := map[same][]string{}
+	for i, err := range failed {
+		if err != nil {
+			is := same{works[i].Site, err.Error()}
+			names[is] = append(names[is], works[i].Name)
+		}
+	}
+	var all []error
+	for i, err := range failed {
+		if err == nil {
+			continue
+		}
+		is := same{works[i].Site, err.Error()}
+		if of := names[is]; of[0] == works[i].Name {
+			all = append(all, fmt.Errorf("%s of site %s: %w", strings.Join(machine.NameRanges(of), " "), is.site, err))
+		}
+	}
+	return errors.Join(all...)
+}
+
+// ask asks the sites about machines. Those that cannot be asked about are nil, and reported in the error.
+func (d *Desk) ask(ctx context.Context, works []proof.Work) ([]*contract.Machine, error) {
 	machines, failed := make([]*contract.Machine, len(works)), make([]error, len(works))
+	silent, unanswered := d.silent(ctx, works)
 	d.sideBySide(works, func(i int, at site.Site, err error) {
-		if failed[i] = err; err == nil {
+		switch {
+		case silent[works[i].Site]: // which is reported
+		case err != nil:
+			failed[i] = err
+		default:
 			machines[i], failed[i] = at.Machine(ctx, works[i].Identity)
 		}
 	})
-	return machines, failed
+	return machines, errors.Join(unanswered, unasked(works, failed))
+}
+
+// silent finds, of many machines, the sites that do not answer at all, and that are not to be asked about each.
+func (d *Desk) silent(ctx context.Context, works []proof.Work) (map[string]bool, error) {
+	if len(works) <= fewNames {
+		return nil, nil
+	}
+	silent := map[string]bool{}
+	for _, w := range works {
+		silent[w.Site] = true
+	}
+	answers, err := d.Sites.AskAll(ctx, silent)
+	for name := range answers {
+		delete(silent, name)
+	}
+	return silent, err
 }
 
 // CheckpointAct is what can be done with a checkpoint of machines.
@@ -90,8 +134,8 @@ func (d *Desk) Checkpointing(ctx context.Context, a CheckpointAct, c machine.Che
 	if err != nil {
 		return t, err
 	}
-	machines, failed := d.ask(ctx, works)
-	if err := errors.Join(failed...); err != nil {
+	machines, err := d.ask(ctx, works)
+	if err != nil {
 		return t, err
 	}
 	t.Refused = refused
