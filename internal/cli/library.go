@@ -44,7 +44,7 @@ func (a *App) libraryCommand() *cli.Command {
 
 func (a *App) libraryList(ctx context.Context, c *cli.Command, d *mint.Desk) error {
 	all, err := template.List(ctx, d, c.String("library"), c.Args().Slice())
-	if all == nil && err != nil {
+	if len(all) == 0 && err != nil {
 		return err
 	}
 	if c.Bool("json") {

@@ -2,6 +2,7 @@ package template
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 
@@ -10,6 +11,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/pack"
 	"mintbatch/internal/ledger"
+	"mintbatch/internal/library"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
 )
@@ -143,7 +145,8 @@ type Kept struct {
 	Manifest string `json:"manifest"` // its digest
 }
 
-// List tells of the versions in libraries, or in one, of which nothing but their descriptions is read.
+// List tells of the versions in libraries, or in one, of which nothing but their descriptions is read. Those that cannot be read are
+// reported in the error.
 func List(ctx context.Context, d *mint.Desk, name string, globs []string) ([]Kept, error) {
 	shelf, err := Open(d, name)
 	if err != nil {
@@ -157,10 +160,15 @@ func List(ctx context.Context, d *mint.Desk, name string, globs []string) ([]Kep
 		return nil, refuse("library %s has no version of %s", shelf.Name, globs[0])
 	}
 	found := []Kept{}
+	var unreadable error
 	for _, v := range all {
 		one, err := shelf.look(ctx, v)
+		if errors.Is(err, library.ErrUnreachable) || ctx.Err() != nil {
+			return found, errors.Join(unreadable, err)
+		}
 		if err != nil {
-			return found, err
+			unreadable = errors.Join(unreadable, fmt.Errorf("%s: %w", v, err))
+			continue
 		}
 		k := Kept{Library: shelf.Name, Name: v.String(), Published: one.Published, Here: shelf.here(one), Signer: one.signer, Manifest: one.descriptor.Digest.String()}
 		for _, l := range one.manifest.Layers[1:] {
@@ -171,7 +179,7 @@ func List(ctx context.Context, d *mint.Desk, name string, globs []string) ([]Kep
 		}
 		found = append(found, k)
 	}
-	return found, nil
+	return found, unreadable
 }
 
 // PrepareRemoval finds a version of a library that is to be deleted from it.
