@@ -125,14 +125,11 @@ func (d *Disk) open(path, format string) (*image.Image, error) {
 }
 
 func (d *Disk) file(path string) (*file, error) {
-	f, err := os.Open(path)
+	f, err := openDisk(path)
 	if err != nil {
 		return nil, err
 	}
 	about, err := f.Stat()
-	if err == nil && about.IsDir() {
-		err = fmt.Errorf("%s is a folder, not a disk image", path)
-	}
 	size := int64(0)
 	if err == nil {
 		size, err = sizeOf(f, about)
@@ -143,6 +140,19 @@ func (d *Disk) file(path string) (*file, error) {
 	opened := &file{File: f, size: size}
 	d.files = append(d.files, opened)
 	return opened, nil
+}
+
+// openDisk opens a file or a device: a pipe, say, would only be opened once somebody writes to it.
+func openDisk(path string) (*os.File, error) {
+	about, err := os.Stat(path)
+	switch {
+	case err != nil: // which opening it tells, too
+	case about.IsDir():
+		return nil, fmt.Errorf("%s is a folder, not a disk image", path)
+	case about.Mode()&(fs.ModeNamedPipe|fs.ModeSocket) != 0:
+		return nil, fmt.Errorf("%s is a pipe, not a disk image", path)
+	}
+	return os.Open(path)
 }
 
 // sizeOf is that of a file, or of a device.
@@ -208,7 +218,7 @@ func (f *file) Size() int64 { return f.size }
 
 // StoredIn is how much a file takes of its file system, in bytes.
 func StoredIn(path string) int64 {
-	f, err := os.Open(path)
+	f, err := openDisk(path)
 	if err != nil {
 		return 0
 	}

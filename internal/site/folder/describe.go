@@ -38,7 +38,7 @@ func (s *Site) writeDescriptions(m *folder) error {
 			continue
 		}
 		path, text := m.path(m.Name+d.ending), d.write(m)
-		if is, err := os.ReadFile(path); err == nil && bytes.Equal(is, text) {
+		if is, err := readText(path); err == nil && bytes.Equal(is, text) {
 			continue
 		}
 		if err := writeFile(path, 0o644, func(w io.Writer) error { _, err := w.Write(text); return err }); err != nil {
@@ -151,7 +151,7 @@ func (s *Site) describedAs(m *folder) string {
 		if !slices.Contains(s.Describe, d.kind) {
 			continue
 		}
-		is, err := os.ReadFile(m.path(m.Name + d.ending))
+		is, err := readText(m.path(m.Name + d.ending))
 		switch {
 		case errors.Is(err, os.ErrNotExist):
 			return fmt.Sprintf("its description %s%s is missing; `mintbatch verify --describe %s` writes it anew", m.Name, d.ending, m.Name)

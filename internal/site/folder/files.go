@@ -3,6 +3,7 @@ package folder
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -130,3 +131,20 @@ func syncFolder(path string) error {
 
 // hidden reports whether a name is not for people.
 func hidden(name string) bool { return name[0] == '.' }
+
+// mostText bounds a file that is read as a whole.
+const mostText = 8 << 20
+
+// readText reads a small file. What is none, such as a pipe that nobody writes to, would never be read to its end.
+func readText(path string) ([]byte, error) {
+	about, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return nil, err
+	case !about.Mode().IsRegular():
+		return nil, fmt.Errorf("%s is not a file", path)
+	case about.Size() > mostText:
+		return nil, fmt.Errorf("%s has %d bytes", path, about.Size())
+	}
+	return os.ReadFile(path)
+}

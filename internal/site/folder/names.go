@@ -76,8 +76,10 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 			return err
 		case is.Machine == id:
 			return nil
-		case !old || found.has(is):
+		case found.has(is):
 			return refused("%s is being made by somebody else (machine %s)", name, is.Machine)
+		case !old:
+			return refused("%s is being made by somebody else (machine %s), or its folder was deleted by hand: its name is given up %s after it was claimed, so try again then", name, is.Machine, claimAge)
 		}
 		if err := s.takeOver(path, is); err != nil {
 			return err
@@ -99,7 +101,7 @@ func (f *seen) has(c claim) bool {
 
 // claimed reads a claim. One that was cut short is nobody's.
 func claimed(path string) (is claim, err error) {
-	text, err := os.ReadFile(path)
+	text, err := readText(path)
 	if err == nil {
 		_ = json.Unmarshal(text, &is) // what cannot be read names no machine
 	}

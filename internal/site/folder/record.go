@@ -97,20 +97,10 @@ func (m *folder) sketch() error {
 	return changing(m.path(markName), func() error { return os.WriteFile(m.path(markName), text, 0o644) })
 }
 
-// mostMark bounds a mark file.
-const mostMark = 8 << 20
-
 // read reads the mark file of a folder; fs.ErrNotExist if it has none.
 func read(dir string) (*folder, error) {
 	path := filepath.Join(dir, markName)
-	about, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if about.Size() > mostMark {
-		return nil, fmt.Errorf("%s has %d bytes", path, about.Size())
-	}
-	text, err := os.ReadFile(path)
+	text, err := readText(path)
 	if err != nil {
 		return nil, err
 	}

@@ -74,7 +74,7 @@ func (s *Site) templateFiles() (files map[string]string, made map[string]*templa
 }
 
 func readTemplate(dir string) (*templateRecord, error) {
-	text, err := os.ReadFile(filepath.Join(dir, templateMark))
+	text, err := readText(filepath.Join(dir, templateMark))
 	if err != nil {
 		return nil, err
 	}
