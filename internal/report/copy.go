@@ -21,16 +21,13 @@ type Line struct {
 	Work, State, Addresses, MAC, Host, When, Error, Records string
 }
 
-// headings stand above the added columns.
-var headings = []string{"work", "state", "addresses given", "MAC given", "made on host", "when", "error", "records"}
-
 func (l Line) cells() []string {
 	return []string{l.Work, l.State, l.Addresses, l.MAC, l.Host, l.When, l.Error, l.Records}
 }
 
 // joined puts the machines of one row into its cells, a line each.
 func joined(lines []Line) []string {
-	out := make([]string, len(headings))
+	out := make([]string, len(sheet.Added))
 	for column := range out {
 		words := make([]string, len(lines))
 		for i, l := range lines {
@@ -104,7 +101,7 @@ func copiedRecords(original []byte, t *sheet.Table, lines map[int][]Line) ([][]s
 	for i, r := range records {
 		added := joined(lines[r.Number])
 		if r.Number == t.HeadingRow {
-			added = headings
+			added = sheet.Added
 		}
 		copied[i] = append(append([]string{}, r.Cells...), make([]string, width-len(r.Cells))...)
 		for _, a := range added {
@@ -199,7 +196,7 @@ func copyXLSX(original []byte, t *sheet.Table, name string, lines map[int][]Line
 		}
 		return nil
 	}
-	if err := put(t.HeadingRow, headings); err != nil {
+	if err := put(t.HeadingRow, sheet.Added); err != nil {
 		return nil, err
 	}
 	for row, all := range lines {

@@ -91,7 +91,7 @@ func splice(text []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error) {
 			continue
 		}
 		done = c.row
-		texts := headings
+		texts := sheet.Added
 		if c.row != t.HeadingRow {
 			texts = joined(added)
 		}

@@ -313,6 +313,16 @@ func TestAnArchiveThatExplodes(t *testing.T) {
 	}
 }
 
+// A copy of a sheet is read as the sheet, without the columns that it has besides; some of them alone are somebody else's.
+func TestCopiesAreReadAgain(t *testing.T) {
+	added := strings.Join(Added, ",")
+	table, found := Read(Source{Name: "m", Content: []byte("machine," + added + ",cpus," + added + "\nbms-1,same,made,198.51.100.7,,,,,,4,a,b\n")})
+	assert.Empty(t, found)
+	assert.Equal(t, "machine|cpus\nbms-1|4", shown(table))
+	_, found = Read(Source{Name: "m", Content: []byte("machine," + strings.Join(Added[1:], ",") + "\nbms-1\n")})
+	assert.Len(t, found, len(Added)-1)
+}
+
 // A few megabytes of nothing but separators, rows or headings are refused before they fill the memory, and so is what expands to more
 // than it may.
 func TestLargerThanAnySheet(t *testing.T) {

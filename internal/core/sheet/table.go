@@ -98,9 +98,28 @@ func (g grid) headingLine(rules []Rule) (best line, ok bool) {
 	return best, false
 }
 
+// Added are the headings of the columns that a copy of a sheet has besides its own. In a sheet that is one, all of them, in this order,
+// are passed over.
+var Added = []string{"work", "state", "addresses given", "MAC given", "made on host", "when", "error", "records"}
+
+// added counts the columns of a copy that begin at a heading.
+func (l line) added(i int) int {
+	for k, heading := range Added {
+		if l.cell(i+k) != heading {
+			return 0
+		}
+	}
+	return len(Added)
+}
+
 func (t *Table) headings(l line, named bool, rules []Rule, found *finding.Collector) []int {
 	at := make([]int, len(l.cells))
+	passed := 0 // the index behind columns of a copy
 	for i, cell := range l.cells {
+		if passed = max(passed, i+l.added(i)); i < passed {
+			at[i] = badHeading
+			continue
+		}
 		if at[i] = noHeading; strings.TrimSpace(cell) == "" || l.covered[i] {
 			continue
 		}
