@@ -34,7 +34,6 @@ func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Tabl
 			}
 		}
 	}
-	limit(r, t, &found)
 	if t.Fixed == nil {
 		t.Fixed = map[string]sheet.Fixed{}
 	}
@@ -46,6 +45,7 @@ func Gate(r setup.RequestRule, sender string, at finding.Position, t *sheet.Tabl
 	for id, value := range set {
 		t.Fixed[id] = sheet.Fixed{Value: strings.ReplaceAll(value, "{sender}", literal), At: at}
 	}
+	limit(r, t, &found)
 	return found.List()
 }
 
@@ -55,13 +55,17 @@ const mostLooked = 10_000
 // limit tells of a sheet that asks for more machines than its rule has, and leaves no more of its rows than can be looked at.
 func limit(r setup.RequestRule, t *sheet.Table, found *finding.Collector) {
 	column := t.Column("machine", 0)
-	if column < 0 {
-		return
+	said := func(row sheet.Row) (cell string, at finding.Position) {
+		if fixed, is := t.Fixed["machine"]; is || column < 0 {
+			return fixed.Value, t.RowPosition(row)
+		}
+		return row.Cells[column], t.Position(row, column)
 	}
 	asked, looked := 0, 0
 	var beyond *sheet.Row
 	for i, row := range t.Rows {
-		if span, err := machine.ParseSpan(row.Cells[column]); err == nil {
+		cell, _ := said(row)
+		if span, err := machine.ParseSpan(cell); err == nil {
 			asked += span.Count()
 		}
 		if asked > r.MostMachines() && beyond == nil {
@@ -72,7 +76,8 @@ func limit(r setup.RequestRule, t *sheet.Table, found *finding.Collector) {
 		}
 	}
 	if beyond != nil {
-		found.Add(finding.Finding{Code: "too-many-machines", At: t.Position(*beyond, column), Value: beyond.Cells[column],
+		cell, at := said(*beyond)
+		found.Add(finding.Finding{Code: "too-many-machines", At: at, Value: cell,
 			Message: fmt.Sprintf("a request may ask for up to %d machines, and this one asks for %d", r.MostMachines(), asked), Hint: "send several"}, "")
 		t.Rows = t.Rows[:looked]
 	}

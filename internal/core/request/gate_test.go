@@ -5,6 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/mail"
 	"mintbatch/internal/core/setup"
@@ -45,4 +48,36 @@ func FuzzRequest(f *testing.F) {
 			t.Fatalf("%q", l.Text)
 		}
 	})
+}
+
+// How many machines a request asks for is known before any is made of its rows, whoever names them.
+func TestMachinesAreCounted(t *testing.T) {
+	for _, c := range []struct {
+		cells, fixed string
+		asked        string // empty: not too many
+		looked       int    // rows that are looked at all the same
+	}{
+		{"bms-[1-60] bms-[61-98] bms-x,y bms-[2-1]", "", "", 4},
+		{"bms-[1-60] bms-[61-101]", "", "101", 2},
+		{"bms-[1-9999] bms-b bms-c", "", "10001", 2},
+		{"bms-[1-200000]", "", "200000", 0},
+		{"a b", "bms-[1-51]", "102", 2},
+	} {
+		table := &sheet.Table{Columns: []sheet.Column{{Name: "machine"}}}
+		for i, cell := range strings.Fields(c.cells) {
+			table.Rows = append(table.Rows, sheet.Row{Number: i + 2, Cells: []string{cell}})
+		}
+		rule := setup.RequestRule{}
+		if c.fixed != "" {
+			rule.Set = setup.Values{"machine": c.fixed}
+		}
+		found := Gate(rule, "a@b.example", finding.Position{}, table)
+		assert.Len(t, table.Rows, c.looked, c.cells)
+		if c.asked == "" {
+			assert.Empty(t, found, c.cells)
+			continue
+		}
+		require.Len(t, found, 1, c.cells)
+		assert.Equal(t, "a request may ask for up to 100 machines, and this one asks for "+c.asked, found[0].Message)
+	}
 }
