@@ -53,22 +53,21 @@ func (d *Desk) Checkpoints(ctx context.Context, names []string) ([]Kept, error) 
 // unasked is the error of machines that could not be asked about: one for all of a site that have the same.
 func unasked(works []proof.Work, failed []error) error {
 	type same struct{ site, why string }
-	names := map[same][]string{}
-	for i, err := range failed {
-		if err != nil {
-			is := same{works[i].Site, err.Error()}
-			names[is] = append(names[is], works[i].Name)
-		}
-	}
-	var all []error
+	names, causes := map[same][]string{}, map[same]error{}
+	var order []same
 	for i, err := range failed {
 		if err == nil {
 			continue
 		}
 		is := same{works[i].Site, err.Error()}
-		if of := names[is]; of[0] == works[i].Name {
-			all = append(all, fmt.Errorf("%s of site %s: %w", strings.Join(machine.NameRanges(of), " "), is.site, err))
+		if causes[is] == nil {
+			causes[is], order = err, append(order, is)
 		}
+		names[is] = append(names[is], works[i].Name)
+	}
+	var all []error
+	for _, is := range order {
+		all = append(all, fmt.Errorf("%s of site %s: %w", strings.Join(machine.NameRanges(names[is]), " "), is.site, causes[is]))
 	}
 	return errors.Join(all...)
 }

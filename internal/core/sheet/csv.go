@@ -54,12 +54,12 @@ func readCSV(s Source) ([]grid, *broken) {
 	records, err := Records(s.Content, comma)
 	var parse *csv.ParseError
 	switch {
-	case errors.Is(err, errTooManyCells), errors.Is(err, errTooManyRows):
-		return nil, cannotRead("the sheet", err)
 	case errors.As(err, &parse):
 		return nil, &broken{code: "unreadable-sheet", message: parse.Err.Error(),
 			hint: "quote the whole cell and double every quote inside it",
 			at:   finding.Position{Row: parse.Line, Column: parse.Column, Text: true}}
+	case err != nil:
+		return nil, cannotRead("the sheet", err)
 	}
 	return []grid{{comma: comma, lines: func(yield func(line) bool) {
 		for _, r := range records {

@@ -79,7 +79,7 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 		case found.has(is):
 			return refused("%s is being made by somebody else (machine %s)", name, is.Machine)
 		case !old:
-			return refused("%s is being made by somebody else (machine %s), or its folder was deleted by hand: its name is given up %s after it was claimed, so try again then", name, is.Machine, claimAge)
+			return refused("%s is being made by somebody else (machine %s), or its folder was deleted by hand: its name is given up %d minutes after it was claimed, so try again then", name, is.Machine, int(claimAge.Minutes()))
 		}
 		if err := s.takeOver(path, is); err != nil {
 			return err
