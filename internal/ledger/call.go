@@ -12,28 +12,26 @@ import (
 // ExpectCall writes that a guest of a machine will call with a token, of which the digest is
 // kept. What another seed of the machine was given counts no more.
 func (l *Ledger) ExpectCall(ctx context.Context, key machine.Key, generation int, digest string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`INSERT INTO calls (site, machine, generation, token, report) VALUES (?, ?, ?, ?, '')
+	return l.write(ctx, func(tx transaction) error {
+		return tx.Exec(`INSERT INTO calls (site, machine, generation, token, report) VALUES (?, ?, ?, ?, '')
 			ON CONFLICT (site, machine) DO UPDATE SET generation = excluded.generation, token = excluded.token, report = ''`, key.Site, key.Name, generation, digest)
-		return err
 	})
 }
 
 // NoteStage writes in the history how a stage of a guest went.
 func (l *Ledger) NoteStage(ctx context.Context, run string, key machine.Key, detail string) error {
-	return l.write(ctx, func(tx *transaction) error { return note(tx, Event{Run: run, Key: key, What: "stage", Detail: detail}) })
+	return l.write(ctx, func(tx transaction) error { return note(tx, Event{Run: run, Key: key, What: "stage", Detail: detail}) })
 }
 
 // TakeCall keeps what a guest reports. The first report with a token counts. It returns false
 // if no guest is waited for that has the token.
 func (l *Ledger) TakeCall(ctx context.Context, digest string, report *contract.Report) (known bool, err error) {
-	err = l.write(ctx, func(tx *transaction) error {
+	err = l.write(ctx, func(tx transaction) error {
 		known = false
 		if err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM calls WHERE token = ?)`, digest).Scan(&known); err != nil || !known {
 			return err
 		}
-		_, err := tx.Exec(`UPDATE calls SET report = ? WHERE token = ? AND report = ''`, encode(report), digest)
-		return err
+		return tx.Exec(`UPDATE calls SET report = ? WHERE token = ? AND report = ''`, encode(report), digest)
 	})
 	return known, err
 }

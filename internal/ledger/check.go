@@ -180,7 +180,7 @@ var ErrExport = errors.New("not an exported ledger")
 // Prune forgets runs that ended, events and addresses whose time was over before
 // a moment. Machines and what they have stay.
 func (l *Ledger) Prune(ctx context.Context, before time.Time) (rows int64, err error) {
-	err = l.write(ctx, func(tx *transaction) error {
+	err = l.write(ctx, func(tx transaction) error {
 		rows = 0
 		for _, q := range []struct {
 			query string
@@ -191,15 +191,11 @@ func (l *Ledger) Prune(ctx context.Context, before time.Time) (rows int64, err e
 			{`DELETE FROM orders WHERE ? <> '' AND run NOT IN (SELECT id FROM runs)`, "all"},
 			{`DELETE FROM reservations WHERE until <> '' AND until < ?`, seconds(before)},
 		} {
-			done, err := tx.Exec(q.query, q.at)
+			n, err := tx.Count(q.query, q.at)
 			if err != nil {
 				return err
 			}
-			n, err := done.RowsAffected()
-			if err != nil {
-				return err
-			}
-			rows += n
+			rows += int64(n)
 		}
 		return nil
 	})

@@ -88,16 +88,13 @@ func (l *Ledger) StartRun(ctx context.Context, r Run, works []Claim, reserved []
 	}
 	began := time.Now()
 	r.Started = began
-	err := l.write(ctx, func(tx *transaction) error {
+	err := l.write(ctx, func(tx transaction) error {
 		if err := recordHolder(tx, r.String()); err != nil {
 			return err
 		}
-		inserted, err := tx.Exec(`INSERT INTO runs (id, command, user_name, host_name, sheet, setup, started, beat) VALUES (?, ?, ?, ?, ?, ?, ?, `+l.store.clock+`) ON CONFLICT DO NOTHING`,
+		inserted, err := tx.Count(`INSERT INTO runs (id, command, user_name, host_name, sheet, setup, started, beat) VALUES (?, ?, ?, ?, ?, ?, ?, `+l.store.clock+`) ON CONFLICT DO NOTHING`,
 			r.ID, r.Command, r.User, r.Host, r.Sheet, r.Setup, began.UTC().Format(time.RFC3339Nano))
-		if err != nil {
-			return err
-		}
-		if n, err := inserted.RowsAffected(); err != nil || n == 0 {
+		if err != nil || inserted == 0 {
 			return cmp.Or(err, ErrRunExists)
 		}
 		for some := range slices.Chunk(works, mostRows) {
@@ -109,10 +106,10 @@ func (l *Ledger) StartRun(ctx context.Context, r Run, works []Claim, reserved []
 				}
 				claims[i], orders[i] = []any{c.Site, c.Name, r.ID, uses}, []any{r.ID, c.Site, c.Name}
 			}
-			if _, err := tx.insert(`INSERT INTO claims (site, machine, run, uses) VALUES`, claims, ``); err != nil {
+			if _, err := insert(tx, `INSERT INTO claims (site, machine, run, uses) VALUES`, claims, ``); err != nil {
 				return err
 			}
-			if _, err := tx.insert(`INSERT INTO orders (run, site, machine) VALUES`, orders, ``); err != nil {
+			if _, err := insert(tx, `INSERT INTO orders (run, site, machine) VALUES`, orders, ``); err != nil {
 				return err
 			}
 		}
@@ -147,9 +144,8 @@ func (l *Ledger) sendHeartbeats(a *active) {
 		case <-tick.C:
 		}
 		began := time.Now()
-		err := l.write(context.Background(), func(tx *transaction) error {
-			_, err := tx.Exec(`UPDATE runs SET beat = `+l.store.clock+` WHERE id = ?`, a.run)
-			return err
+		err := l.write(context.Background(), func(tx transaction) error {
+			return tx.Exec(`UPDATE runs SET beat = `+l.store.clock+` WHERE id = ?`, a.run)
 		})
 		if err == nil {
 			a.heartbeat.Store(&began)
@@ -197,12 +193,12 @@ func (l *Ledger) endRun(ctx context.Context, id, query string, args ...any) erro
 	if a := l.active.Load(); a != nil {
 		a.done()
 	}
-	err := l.write(ctx, func(tx *transaction) error {
-		if _, err := tx.Exec(query, args...); err != nil {
+	err := l.write(ctx, func(tx transaction) error {
+		if err := tx.Exec(query, args...); err != nil {
 			return err
 		}
 		// What has come to its end is nothing that a later run continues with.
-		if _, err := tx.Exec(`DELETE FROM orders WHERE run = ? AND run NOT IN (SELECT id FROM runs WHERE outcome <> 'done')`, id); err != nil {
+		if err := tx.Exec(`DELETE FROM orders WHERE run = ? AND run NOT IN (SELECT id FROM runs WHERE outcome <> 'done')`, id); err != nil {
 			return err
 		}
 		return releaseRun(tx, id)
@@ -212,32 +208,25 @@ func (l *Ledger) endRun(ctx context.Context, id, query string, args ...any) erro
 }
 
 // releaseRun gives back what a run has of machines and unused addresses.
-func releaseRun(tx *transaction, run string) error {
-	if _, err := tx.Exec(`DELETE FROM claims WHERE run = ?`, run); err != nil {
+func releaseRun(tx transaction, run string) error {
+	if err := tx.Exec(`DELETE FROM claims WHERE run = ?`, run); err != nil {
 		return err
 	}
-	_, err := tx.Exec(`DELETE FROM reservations WHERE run = ?`, run)
-	return err
+	return tx.Exec(`DELETE FROM reservations WHERE run = ?`, run)
 }
 
 // releaseClaim lets other runs have a machine that this one has finished with.
-func releaseClaim(tx *transaction, run string, key machine.Key) error {
-	_, err := tx.Exec(`DELETE FROM claims WHERE site = ? AND machine = ? AND run = ?`, key.Site, key.Name, run)
-	return err
+func releaseClaim(tx transaction, run string, key machine.Key) error {
+	return tx.Exec(`DELETE FROM claims WHERE site = ? AND machine = ? AND run = ?`, key.Site, key.Name, run)
 }
 
 // checkClaim refuses a run that others have taken for dead.
-func (l *Ledger) checkClaim(tx *transaction) error {
+func (l *Ledger) checkClaim(tx transaction) error {
 	a := l.active.Load()
 	if a == nil {
-		return l.store.fence(tx.Tx)
+		return l.store.fence(tx)
 	}
-	var outcome string
-	err := tx.QueryRow(`SELECT outcome FROM runs WHERE id = ?`+l.store.locking, a.run).Scan(&outcome)
-	if err == nil && outcome != "" || errors.Is(err, sql.ErrNoRows) {
-		return ErrLostClaim
-	}
-	return err
+	return tx.Claimed(`SELECT 1 FROM runs WHERE id = ? AND outcome = ''`+l.store.locking, a.run)
 }
 
 // Busy says that another run is in the way.
@@ -286,8 +275,8 @@ func (l *Ledger) Lock(ctx context.Context, who string, scope func(machine.Key) b
 		err = l.busy(ctx, scope)
 	}
 	if err == nil {
-		err = l.write(ctx, func(tx *transaction) error {
-			if _, err := tx.Exec(`DELETE FROM about WHERE name LIKE 'asking %' AND substr(name, 8) NOT IN (SELECT id FROM runs WHERE outcome = '')`); err != nil {
+		err = l.write(ctx, func(tx transaction) error {
+			if err := tx.Exec(`DELETE FROM about WHERE name LIKE 'asking %' AND substr(name, 8) NOT IN (SELECT id FROM runs WHERE outcome = '')`); err != nil {
 				return err
 			}
 			return recordHolder(tx, fmt.Sprintf("%s, since %s UTC,", who, utc(time.Now())))
@@ -301,9 +290,8 @@ func (l *Ledger) Lock(ctx context.Context, who string, scope func(machine.Key) b
 }
 
 // recordHolder writes for others who has the ledger.
-func recordHolder(tx *transaction, who string) error {
-	_, err := tx.Exec(`INSERT INTO about (name, value) VALUES ('holder', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, who)
-	return err
+func recordHolder(tx transaction, who string) error {
+	return tx.Exec(`INSERT INTO about (name, value) VALUES ('holder', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, who)
 }
 
 func (l *Ledger) holder(ctx context.Context) error {
@@ -320,13 +308,12 @@ func (l *Ledger) holder(ctx context.Context) error {
 
 // Asking says for others whether a run waits for an answer to its question.
 func (l *Ledger) Asking(ctx context.Context, run string, asking bool) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		query := `DELETE FROM about WHERE name = ?`
 		if asking {
 			query = `INSERT INTO about (name, value) VALUES (?, 'yes') ON CONFLICT (name) DO NOTHING`
 		}
-		_, err := tx.Exec(query, "asking "+run)
-		return err
+		return tx.Exec(query, "asking "+run)
 	})
 }
 
@@ -404,14 +391,14 @@ func processEnded(run string) bool {
 // endLostRun lets a dead run write nothing more, and gives back what it had. One that
 // has told meanwhile that it lives goes on.
 func (l *Ledger) endLostRun(ctx context.Context, run string) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		switch err := tx.QueryRow(`SELECT id FROM runs WHERE id = ?`+l.store.ending, run).Scan(new(string)); {
 		case errors.Is(err, sql.ErrNoRows):
 			return nil // it did nothing, and has said so since
 		case err != nil:
 			return err
 		}
-		if _, err := tx.Exec(`UPDATE runs SET outcome = ? WHERE id = ? AND outcome = ''`, LostClaim, run); err != nil {
+		if err := tx.Exec(`UPDATE runs SET outcome = ? WHERE id = ? AND outcome = ''`, LostClaim, run); err != nil {
 			return err
 		}
 		return releaseRun(tx, run)

@@ -13,7 +13,7 @@ import (
 
 // earlierOf is what is to be remembered of a machine's clone when a generation
 // begins: the one that was made or started, if it was of an earlier one.
-func earlierOf(tx *transaction, key machine.Key, generation int) (string, error) {
+func earlierOf(tx transaction, key machine.Key, generation int) (string, error) {
 	var before proof.Earlier
 	var state proof.State
 	var spec, remembered string
@@ -52,7 +52,7 @@ const (
 // Replacing writes how far it is with the clone that a machine's present
 // generation replaces.
 func (l *Ledger) Replacing(ctx context.Context, key machine.Key, how Removal) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		earlier, err := readEarlier(tx, key)
 		if err != nil || earlier == nil {
 			return err
@@ -61,7 +61,7 @@ func (l *Ledger) Replacing(ctx context.Context, key machine.Key, how Removal) er
 		if earlier.Removal = how == RemovalAsked; how != RemovalDone {
 			text = encode(earlier)
 		}
-		if _, err = tx.Exec(`UPDATE machines SET earlier = ? WHERE site = ? AND name = ?`, text, key.Site, key.Name); err != nil || how != RemovalDone {
+		if err = tx.Exec(`UPDATE machines SET earlier = ? WHERE site = ? AND name = ?`, text, key.Site, key.Name); err != nil || how != RemovalDone {
 			return err
 		}
 		var spec machine.Spec
@@ -75,7 +75,7 @@ func (l *Ledger) Replacing(ctx context.Context, key machine.Key, how Removal) er
 	})
 }
 
-func readEarlier(tx *transaction, key machine.Key) (*proof.Earlier, error) {
+func readEarlier(tx transaction, key machine.Key) (*proof.Earlier, error) {
 	var text string
 	err := tx.QueryRow(`SELECT earlier FROM machines WHERE site = ? AND name = ?`, key.Site, key.Name).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) || err == nil && text == "" {
@@ -94,7 +94,7 @@ func readEarlier(tx *transaction, key machine.Key) (*proof.Earlier, error) {
 // Revert gives up a remake that has not replaced its clone: the machine is that
 // clone again, with what is reserved for it.
 func (l *Ledger) Revert(ctx context.Context, run string, key machine.Key, reserved []Reservation) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		earlier, err := readEarlier(tx, key)
 		if err != nil || earlier == nil {
 			return err // it has gone back already
@@ -102,10 +102,10 @@ func (l *Ledger) Revert(ctx context.Context, run string, key machine.Key, reserv
 		if err := errors.Join(reserve(tx, key, reserved), setOrigin(tx, key, earlier.Origin)); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND generation > ?`, key.Site, key.Name, earlier.Generation); err != nil {
+		if err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND generation > ?`, key.Site, key.Name, earlier.Generation); err != nil {
 			return err
 		}
-		_, err = tx.Exec(`UPDATE machines SET generation = ?, state = ?, spec = ?, host = ?, store = ?, run = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
+		err = tx.Exec(`UPDATE machines SET generation = ?, state = ?, spec = ?, host = ?, store = ?, run = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
 			earlier.Generation, proof.Made, encode(earlier.Spec), earlier.Host, earlier.Store, run, now(), key.Site, key.Name)
 		if err != nil {
 			return err
@@ -121,17 +121,16 @@ const current = `(SELECT generation FROM machines WHERE site = ? AND name = ?)`
 // generations, steps that something else has made good, a stop after which it was
 // started, and disks that were to be kept by a retire which did not take place.
 // Of what was done, only how long it took is kept: a later run continues with none of it.
-func closeJournal(tx *transaction, key machine.Key, what string) error {
+func closeJournal(tx transaction, key machine.Key, what string) error {
 	if err := keepTimings(tx, key, what); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND (generation < `+current+` OR step <> 'stop'
+	if err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND (generation < `+current+` OR step <> 'stop'
 			OR EXISTS (SELECT 1 FROM steps s WHERE s.site = steps.site AND s.machine = steps.machine AND s.step = 'start' AND s.state = 'done' AND s.began > steps.began))`,
 		key.Site, key.Name, key.Site, key.Name); err != nil {
 		return err
 	}
-	_, err := tx.Exec(`DELETE FROM kept WHERE site = ? AND machine = ? AND generation = `+current, key.Site, key.Name, key.Site, key.Name)
-	return err
+	return tx.Exec(`DELETE FROM kept WHERE site = ? AND machine = ? AND generation = `+current, key.Site, key.Name, key.Site, key.Name)
 }
 
 // Finished tells, of the last run of a command that worked on some machines, was

@@ -11,14 +11,12 @@ import (
 
 // PutEntered writes what a machine has, or may have, in the systems around it.
 func (l *Ledger) PutEntered(ctx context.Context, key machine.Key, e entry.Entered) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		if len(e.Items) == 0 {
-			_, err := tx.Exec(`DELETE FROM entries WHERE site = ? AND machine = ?`, key.Site, key.Name)
-			return err
+			return tx.Exec(`DELETE FROM entries WHERE site = ? AND machine = ?`, key.Site, key.Name)
 		}
-		_, err := tx.Exec(`INSERT INTO entries (site, machine, entered) VALUES (?, ?, ?)
+		return tx.Exec(`INSERT INTO entries (site, machine, entered) VALUES (?, ?, ?)
 			ON CONFLICT (site, machine) DO UPDATE SET entered = excluded.entered`, key.Site, key.Name, encode(e))
-		return err
 	})
 }
 

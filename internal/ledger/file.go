@@ -39,7 +39,7 @@ func openFile(path string) (*sql.DB, store, error) {
 	}
 	s.lock = func(context.Context) (bool, error) { return held.TryLock() }
 	s.release = held.Unlock
-	s.fence = func(*sql.Tx) error { return nil } // the system's lock is not lost while the process lives
+	s.fence = func(transaction) error { return nil } // the system's lock is not lost while the process lives
 	s.check = `SELECT integrity_check, '', '' FROM pragma_integrity_check WHERE integrity_check <> 'ok'`
 	db, err := sql.Open("sqlite", uri(path)+"?_pragma=busy_timeout(30000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate")
 	if err == nil {

@@ -23,19 +23,18 @@ type Event struct {
 }
 
 // note writes an event. Who did it is read off its run, if it has one.
-func note(tx *transaction, e Event) error {
+func note(tx transaction, e Event) error {
 	id, err := uuid.NewV7() // the order of ids is that of time
 	if err != nil {
 		return err
 	}
-	_, err = tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	return tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		id.String(), now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
-	return err
 }
 
 // Note writes an event that is no step of a run.
 func (l *Ledger) Note(ctx context.Context, e Event) error {
-	return l.write(ctx, func(tx *transaction) error { return note(tx, e) })
+	return l.write(ctx, func(tx transaction) error { return note(tx, e) })
 }
 
 // History returns all events, or those of the machines of some names, the oldest first.

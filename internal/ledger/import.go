@@ -31,7 +31,7 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 	defer stop()
 	parts := make(chan part, 4)
 	go readParts(reading, lines, parts)
-	err = l.write(ctx, func(tx *transaction) error {
+	err = l.write(ctx, func(tx transaction) error {
 		rows = 0
 		if err := adopt(tx, id); err != nil {
 			return err
@@ -46,7 +46,7 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 			if p.end {
 				return nil
 			}
-			n, err := tx.insert(`INSERT INTO `+p.table.name+` (`+p.table.columnList()+`) VALUES`, p.rows, ``)
+			n, err := insert(tx, `INSERT INTO `+p.table.name+` (`+p.table.columnList()+`) VALUES`, p.rows, ``)
 			if err != nil {
 				return fmt.Errorf("%w: lines %d to %d: %w; nothing was imported", ErrExport, p.line, p.line+len(p.rows)-1, err)
 			}

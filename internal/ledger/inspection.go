@@ -15,10 +15,9 @@ type TemplateKey struct{ Site, Template string }
 // KeepInspection keeps what was found on the disk of a template, in place of what was found
 // before.
 func (l *Ledger) KeepInspection(ctx context.Context, of TemplateKey, s inspect.Summary) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`INSERT INTO inspections (site, template, summary) VALUES (?, ?, ?)
+	return l.write(ctx, func(tx transaction) error {
+		return tx.Exec(`INSERT INTO inspections (site, template, summary) VALUES (?, ?, ?)
 			ON CONFLICT (site, template) DO UPDATE SET summary = excluded.summary`, of.Site, of.Template, encode(s))
-		return err
 	})
 }
 

@@ -26,20 +26,19 @@ type Kept struct {
 // KeepDisks writes that a machine's disks are to stay. It comes before the
 // machine goes, so that they are never there without a word of them here.
 func (l *Ledger) KeepDisks(ctx context.Context, k Kept) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`INSERT INTO kept (site, machine, generation, disks, run, since) VALUES (?, ?, ?, ?, ?, ?)
+	return l.write(ctx, func(tx transaction) error {
+		return tx.Exec(`INSERT INTO kept (site, machine, generation, disks, run, since) VALUES (?, ?, ?, ?, ?, ?)
 			ON CONFLICT (site, machine, generation) DO UPDATE SET disks = excluded.disks, run = excluded.run, since = excluded.since`,
 			k.Site, k.Name, k.Generation, encode(k.Disks), k.Run, now())
-		return err
 	})
 }
 
 // keptOf reports which disks of a machine stay. If they do not, what was written of
 // them, by a run that did not live to do it, is taken back.
-func keptOf(tx *transaction, key machine.Key, disks contract.Disks) (string, error) {
+func keptOf(tx transaction, key machine.Key, disks contract.Disks) (string, error) {
 	const of = ` WHERE site = ? AND machine = ? AND generation = (SELECT generation FROM machines WHERE site = ? AND name = ?)`
 	if disks != contract.KeepDisks {
-		_, err := tx.Exec(`DELETE FROM kept`+of, key.Site, key.Name, key.Site, key.Name)
+		err := tx.Exec(`DELETE FROM kept`+of, key.Site, key.Name, key.Site, key.Name)
 		return "", err
 	}
 	text := "[]"
@@ -58,13 +57,12 @@ func keptOf(tx *transaction, key machine.Key, disks contract.Disks) (string, err
 }
 
 // spend writes that no machine of a name may have a generation, or an earlier one, any more.
-func spend(tx *transaction, key machine.Key, generation int) error {
+func spend(tx transaction, key machine.Key, generation int) error {
 	if generation == 0 {
 		return nil
 	}
-	_, err := tx.Exec(`INSERT INTO spent (site, machine, generation) VALUES (?, ?, ?)
+	return tx.Exec(`INSERT INTO spent (site, machine, generation) VALUES (?, ?, ?)
 		ON CONFLICT (site, machine) DO UPDATE SET generation = CASE WHEN spent.generation > excluded.generation THEN spent.generation ELSE excluded.generation END`, key.Site, key.Name, generation)
-	return err
 }
 
 // LastGenerations reports the last generation of each machine that was retired. What comes

@@ -358,6 +358,30 @@ func TestCutOff(t *testing.T) {
 	require.NoError(t, next.Begin(ctx, "r2", one("c"), 1, machine.Origin{}, nil))
 }
 
+// A write that fails leaves nothing behind, and harms none of those that are made durable with it.
+func TestAWriteThatFails(t *testing.T) {
+	everywhere(t, func(t *testing.T, name string) {
+		ctx, l := t.Context(), opened(t, name)
+		var writers sync.WaitGroup
+		for i := range 30 {
+			writers.Go(func() {
+				err := l.write(ctx, func(tx transaction) error {
+					if err := note(tx, Event{Key: one(fmt.Sprint("m", i)).Key, What: "told"}); err != nil || i%10 != 7 {
+						return err
+					}
+					return tx.Exec(`INSERT INTO claims (site, machine, run, uses) VALUES (?, NULL, '', '')`, "quay")
+				})
+				assert.Equal(t, i%10 == 7, err != nil, "%d: %v", i, err)
+			})
+		}
+		writers.Wait()
+		events, err := l.History(ctx)
+		require.NoError(t, err)
+		assert.Len(t, events, 27)
+		assert.NotContains(t, fmt.Sprint(events), "m17")
+	})
+}
+
 // Everything moves from a file to a server and back, and is the same.
 func TestMoving(t *testing.T) {
 	ctx := t.Context()

@@ -251,7 +251,7 @@ func (l *Ledger) read(ctx context.Context, query string, take func(*sql.Rows) er
 // other names than its own, and what is reserved for it. It is the first thing that happens to
 // a machine. What was made or started of an earlier generation is remembered until it is gone.
 func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, generation int, origin machine.Origin, reserved []Reservation) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		earlier, err := earlierOf(tx, m.Key, generation)
 		if err != nil {
 			return err
@@ -264,7 +264,7 @@ func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, gener
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, run, changed, earlier) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+		err = tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, run, changed, earlier) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (site, name) DO UPDATE SET generation = excluded.generation, state = excluded.state,
 				spec = excluded.spec, run = excluded.run, changed = excluded.changed, earlier = excluded.earlier`,
 			m.Site, m.Name, generation, proof.Making, encode(m.Spec), run, now(), earlier)
@@ -281,8 +281,8 @@ func (l *Ledger) Begin(ctx context.Context, run string, m machine.Machine, gener
 // Finish writes that a machine is as its spec says, and in the history what was done to it.
 // Nothing of its journal is open from then on, and nothing is left of an earlier clone. Others are to be told.
 func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what, detail string, tell ...Outgoing) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE machines SET state = ?, spec = ?, run = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
+	return l.write(ctx, func(tx transaction) error {
+		err := tx.Exec(`UPDATE machines SET state = ?, spec = ?, run = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
 			proof.Made, encode(m.Spec), run, now(), m.Site, m.Name)
 		if err != nil {
 			return err
@@ -290,7 +290,7 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what
 		if err := closeJournal(tx, m.Key, what); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`DELETE FROM calls WHERE site = ? AND machine = ?`, m.Site, m.Name); err != nil {
+		if err := tx.Exec(`DELETE FROM calls WHERE site = ? AND machine = ?`, m.Site, m.Name); err != nil {
 			return err
 		}
 		if err := releaseOthers(tx, m.Key, m.Spec); err != nil {
@@ -309,8 +309,8 @@ func (l *Ledger) Finish(ctx context.Context, run string, m machine.Machine, what
 // CloseOwn writes in the history what a run has done to a machine, and closes its own steps. What
 // others have left open stays so.
 func (l *Ledger) CloseOwn(ctx context.Context, run string, key machine.Key, what, detail string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		if _, err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND run = ?`, key.Site, key.Name, run); err != nil {
+	return l.write(ctx, func(tx transaction) error {
+		if err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND run = ?`, key.Site, key.Name, run); err != nil {
 			return err
 		}
 		if err := releaseClaim(tx, run, key); err != nil {
@@ -324,7 +324,7 @@ func (l *Ledger) CloseOwn(ctx context.Context, run string, key machine.Key, what
 // journal. Its addresses rest for as long as is said for their networks. The
 // history names the disks that stay, if they do. Others are to be told.
 func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks, tell ...Outgoing) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		if err := coolDown(tx, key, cooling); err != nil {
 			return err
 		}
@@ -349,20 +349,18 @@ func (l *Ledger) Forget(ctx context.Context, run string, key machine.Key, coolin
 			return err
 		}
 		for _, table := range append([]string{"origins"}, ofMachine...) {
-			if _, err := tx.Exec(`DELETE FROM `+table+` WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
+			if err := tx.Exec(`DELETE FROM `+table+` WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 				return err
 			}
 		}
-		_, err = tx.Exec(`DELETE FROM machines WHERE site = ? AND name = ?`, key.Site, key.Name)
-		return err
+		return tx.Exec(`DELETE FROM machines WHERE site = ? AND name = ?`, key.Site, key.Name)
 	})
 }
 
 // SetPlace writes where a site put a machine.
 func (l *Ledger) SetPlace(ctx context.Context, key machine.Key, host, store string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE machines SET host = ?, store = ? WHERE site = ? AND name = ?`, host, store, key.Site, key.Name)
-		return err
+	return l.write(ctx, func(tx transaction) error {
+		return tx.Exec(`UPDATE machines SET host = ?, store = ? WHERE site = ? AND name = ?`, host, store, key.Site, key.Name)
 	})
 }
 

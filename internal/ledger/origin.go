@@ -11,18 +11,16 @@ import (
 )
 
 // setOrigin writes what of a machine bears the name of another.
-func setOrigin(tx *transaction, key machine.Key, origin machine.Origin) error {
+func setOrigin(tx transaction, key machine.Key, origin machine.Origin) error {
 	if origin.IsZero() {
-		_, err := tx.Exec(`DELETE FROM origins WHERE site = ? AND machine = ?`, key.Site, key.Name)
-		return err
+		return tx.Exec(`DELETE FROM origins WHERE site = ? AND machine = ?`, key.Site, key.Name)
 	}
-	_, err := tx.Exec(`INSERT INTO origins (site, machine, origin) VALUES (?, ?, ?)
+	return tx.Exec(`INSERT INTO origins (site, machine, origin) VALUES (?, ?, ?)
 		ON CONFLICT (site, machine) DO UPDATE SET origin = excluded.origin`, key.Site, key.Name, encode(origin))
-	return err
 }
 
 // originOf reads what of a machine bears the name of another.
-func originOf(tx *transaction, key machine.Key) (origin machine.Origin, err error) {
+func originOf(tx transaction, key machine.Key) (origin machine.Origin, err error) {
 	var text string
 	err = tx.QueryRow(`SELECT origin FROM origins WHERE site = ? AND machine = ?`, key.Site, key.Name).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -37,7 +35,7 @@ func originOf(tx *transaction, key machine.Key) (origin machine.Origin, err erro
 // Rename writes that a machine has another name. All that the ledger has of it goes with it.
 // Its old name has spent its generation, so that no later machine has its identity.
 func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to machine.Machine, tell ...Outgoing) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		var generation, taken int
 		if err := tx.QueryRow(`SELECT generation FROM machines WHERE site = ? AND name = ?`, from.Site, from.Name).Scan(&generation); err != nil {
 			return err
@@ -56,11 +54,11 @@ func (l *Ledger) Rename(ctx context.Context, run string, from machine.Key, to ma
 		if err := errors.Join(setOrigin(tx, from, machine.Origin{}), setOrigin(tx, to.Key, origin), spend(tx, from, generation)); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`UPDATE machines SET name = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`, to.Name, encode(to.Spec), run, now(), from.Site, from.Name); err != nil {
+		if err := tx.Exec(`UPDATE machines SET name = ?, spec = ?, run = ?, changed = ? WHERE site = ? AND name = ?`, to.Name, encode(to.Spec), run, now(), from.Site, from.Name); err != nil {
 			return err
 		}
 		for _, table := range append([]string{"reservations", "outbox"}, ofMachine...) {
-			if _, err := tx.Exec(`UPDATE `+table+` SET machine = ? WHERE site = ? AND machine = ?`, to.Name, from.Site, from.Name); err != nil {
+			if err := tx.Exec(`UPDATE `+table+` SET machine = ? WHERE site = ? AND machine = ?`, to.Name, from.Site, from.Name); err != nil {
 				return err
 			}
 		}

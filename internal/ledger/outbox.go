@@ -40,13 +40,13 @@ func (l *Ledger) PutOutbox(ctx context.Context, all []Outgoing) error {
 	if len(all) == 0 {
 		return nil
 	}
-	return l.write(ctx, func(tx *transaction) error { return putOutbox(tx, all) })
+	return l.write(ctx, func(tx transaction) error { return putOutbox(tx, all) })
 }
 
 // outboxTime is of one width, so that texts are in the order of their times.
 const outboxTime = "2006-01-02T15:04:05.000000000Z"
 
-func putOutbox(tx *transaction, all []Outgoing) error {
+func putOutbox(tx transaction, all []Outgoing) error {
 	for _, o := range all {
 		key := o.Key()
 		taken, err := takenOf(tx, key)
@@ -54,7 +54,7 @@ func putOutbox(tx *transaction, all []Outgoing) error {
 			return err
 		}
 		o.Data.Taken = taken
-		if _, err := tx.Exec(`INSERT INTO outbox (id, notice, event, site, machine, run, at, data, tries, tried, error) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, '', '')`,
+		if err := tx.Exec(`INSERT INTO outbox (id, notice, event, site, machine, run, at, data, tries, tried, error) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, '', '')`,
 			uuid.NewString(), o.Notice, string(o.Data.Kind), key.Site, key.Name, o.Data.Run.ID, time.Now().UTC().Format(outboxTime), encode(o.Data)); err != nil {
 			return err
 		}
@@ -93,7 +93,7 @@ func scanOutgoing(row *sql.Rows) (o Outgoing, err error) {
 // Sent writes that a receiver was told, and what was taken from its answer: it is kept with the machine, and in what is waiting
 // to be told of it, up to its end.
 func (l *Ledger) Sent(ctx context.Context, o Outgoing, taken map[string]string) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		if len(taken) > 0 {
 			if err := keepTaken(tx, o, taken); err != nil {
 				return err
@@ -103,7 +103,7 @@ func (l *Ledger) Sent(ctx context.Context, o Outgoing, taken map[string]string) 
 	})
 }
 
-func keepTaken(tx *transaction, o Outgoing, taken map[string]string) error {
+func keepTaken(tx transaction, o Outgoing, taken map[string]string) error {
 	key := o.Key()
 	later, err := laterThan(tx, o)
 	if err != nil {
@@ -111,7 +111,7 @@ func keepTaken(tx *transaction, o Outgoing, taken map[string]string) error {
 	}
 	same, ended := o.Learn(later, taken)
 	for _, w := range same {
-		if _, err := tx.Exec(`UPDATE outbox SET data = ? WHERE id = ?`, encode(w.Data), w.ID); err != nil {
+		if err := tx.Exec(`UPDATE outbox SET data = ? WHERE id = ?`, encode(w.Data), w.ID); err != nil {
 			return err
 		}
 	}
@@ -119,7 +119,7 @@ func keepTaken(tx *transaction, o Outgoing, taken map[string]string) error {
 		return nil
 	}
 	for name, value := range taken {
-		if _, err := tx.Exec(`INSERT INTO taken (site, machine, name, value) VALUES (?, ?, ?, ?)
+		if err := tx.Exec(`INSERT INTO taken (site, machine, name, value) VALUES (?, ?, ?, ?)
 			ON CONFLICT (site, machine, name) DO UPDATE SET value = excluded.value`, key.Site, key.Name, name, value); err != nil {
 			return err
 		}
@@ -144,8 +144,8 @@ func (o Outgoing) Learn(later []Outgoing, taken map[string]string) (same []Outgo
 }
 
 // laterThan lists what else is waiting about a machine, behind a notice.
-func laterThan(tx *transaction, o Outgoing) (all []Outgoing, err error) {
-	rows, err := tx.Query(tx.store.query(outboxColumns+` WHERE site = ? AND machine = ? AND at > ? AND id <> ? ORDER BY at, id`), o.Key().Site, o.Key().Name, o.At.UTC().Format(outboxTime), o.ID)
+func laterThan(tx transaction, o Outgoing) (all []Outgoing, err error) {
+	rows, err := tx.Query(outboxColumns+` WHERE site = ? AND machine = ? AND at > ? AND id <> ? ORDER BY at, id`, o.Key().Site, o.Key().Name, o.At.UTC().Format(outboxTime), o.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -162,25 +162,25 @@ func laterThan(tx *transaction, o Outgoing) (all []Outgoing, err error) {
 
 // DropOutgoing writes that a receiver is not to be told.
 func (l *Ledger) DropOutgoing(ctx context.Context, o Outgoing) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		return leave(tx, o, "not told "+o.Notice, string(o.Data.Kind)+", dropped")
 	})
 }
 
 // NothingToTell writes that a receiver is not told, since the machine has no value of a name that it would be told of.
 func (l *Ledger) NothingToTell(ctx context.Context, o Outgoing, name string) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		return leave(tx, o, "not told "+o.Notice, string(o.Data.Kind)+", without "+name)
 	})
 }
 
 // leave takes a notice out of the outbox, once.
-func leave(tx *transaction, o Outgoing, what, detail string) error {
+func leave(tx transaction, o Outgoing, what, detail string) error {
 	var n int
 	if err := tx.QueryRow(`SELECT count(*) FROM outbox WHERE id = ?`, o.ID).Scan(&n); err != nil || n == 0 {
 		return err
 	}
-	if _, err := tx.Exec(`DELETE FROM outbox WHERE id = ?`, o.ID); err != nil {
+	if err := tx.Exec(`DELETE FROM outbox WHERE id = ?`, o.ID); err != nil {
 		return err
 	}
 	return note(tx, Event{Run: o.Data.Run.ID, Key: o.Key(), What: what, Detail: detail})
@@ -188,9 +188,8 @@ func leave(tx *transaction, o Outgoing, what, detail string) error {
 
 // NotSent writes why a receiver could not be told.
 func (l *Ledger) NotSent(ctx context.Context, o Outgoing, why error) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`UPDATE outbox SET tries = tries + 1, tried = ?, error = ? WHERE id = ?`, now(), why.Error(), o.ID)
-		return err
+	return l.write(ctx, func(tx transaction) error {
+		return tx.Exec(`UPDATE outbox SET tries = tries + 1, tried = ?, error = ? WHERE id = ?`, now(), why.Error(), o.ID)
 	})
 }
 
@@ -217,8 +216,8 @@ func (l *Ledger) Taken(ctx context.Context, names ...string) (map[machine.Key]ma
 }
 
 // takenOf is what was taken about one machine.
-func takenOf(tx *transaction, key machine.Key) (map[string]string, error) {
-	rows, err := tx.Query(tx.store.query(`SELECT name, value FROM taken WHERE site = ? AND machine = ?`), key.Site, key.Name)
+func takenOf(tx transaction, key machine.Key) (map[string]string, error) {
+	rows, err := tx.Query(`SELECT name, value FROM taken WHERE site = ? AND machine = ?`, key.Site, key.Name)
 	if err != nil {
 		return nil, err
 	}

@@ -18,14 +18,14 @@ var ErrNotEmpty = errors.New("the ledger is not empty")
 // Adopt gives an empty ledger the id of one that was lost, so that the
 // identities of its machines are known again.
 func (l *Ledger) Adopt(ctx context.Context, id uuid.UUID) error {
-	err := l.write(ctx, func(tx *transaction) error { return adopt(tx, id) })
+	err := l.write(ctx, func(tx transaction) error { return adopt(tx, id) })
 	if err == nil {
 		l.ID = id
 	}
 	return err
 }
 
-func adopt(tx *transaction, id uuid.UUID) error {
+func adopt(tx transaction, id uuid.UUID) error {
 	for _, table := range []string{"machines", "reservations", "runs"} {
 		var n int
 		if err := tx.QueryRow(`SELECT count(*) FROM ` + table).Scan(&n); err != nil {
@@ -35,21 +35,20 @@ func adopt(tx *transaction, id uuid.UUID) error {
 			return ErrNotEmpty
 		}
 	}
-	_, err := tx.Exec(`UPDATE about SET value = ? WHERE name = 'id'`, id.String())
-	return err
+	return tx.Exec(`UPDATE about SET value = ? WHERE name = 'id'`, id.String())
 }
 
 // Restore writes down a machine that a site has and the ledger has lost, or lost
 // sight of. An address that somebody else holds stays with whom it is. One that is
 // unfinished counts as started.
 func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []Reservation) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		if err := reserve(tx, m.Key, nil); err != nil {
 			return err
 		}
 		for _, r := range reserved {
 			// What is only promised or resting gives way to what is in use.
-			if _, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing IN (?, ?)`,
+			if err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing IN (?, ?)`,
 				r.Network, r.Addr.String(), address.Cooling, address.Reserved); err != nil {
 				return err
 			}
@@ -62,11 +61,11 @@ func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []
 			`DELETE FROM secrets WHERE site = ? AND machine = ? AND NOT EXISTS (SELECT 1 FROM machines WHERE site = secrets.site AND name = secrets.machine AND generation = ?)`,
 			`UPDATE machines SET host_key = '' WHERE site = ? AND name = ? AND generation <> ?`} {
 			args := []any{m.Site, m.Name, m.Generation}
-			if _, err := tx.Exec(forget, args[:strings.Count(forget, "?")]...); err != nil {
+			if err := tx.Exec(forget, args[:strings.Count(forget, "?")]...); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, host, store, run, changed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		err := tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, host, store, run, changed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (site, name) DO UPDATE SET generation = excluded.generation, state = excluded.state, spec = excluded.spec,
 				host = excluded.host, store = excluded.store, run = excluded.run, changed = excluded.changed, earlier = ''`,
 			m.Site, m.Name, m.Generation, m.State, encode(m.Spec), m.Host, m.Store, m.Run, now())

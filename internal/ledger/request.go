@@ -22,18 +22,15 @@ var ErrNoRequest = errors.New("no such request")
 
 // AddRequest keeps a request with its sheet, unless it is known already.
 func (l *Ledger) AddRequest(ctx context.Context, r request.Request, sheet []byte) error {
-	return l.write(ctx, func(tx *transaction) error {
-		added, err := tx.Exec(`INSERT INTO requests (id, changed, about) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, r.ID, r.Changed, encode(r))
-		if err != nil {
-			return err
-		}
-		if n, err := added.RowsAffected(); err != nil || n == 0 {
+	return l.write(ctx, func(tx transaction) error {
+		added, err := tx.Count(`INSERT INTO requests (id, changed, about) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, r.ID, r.Changed, encode(r))
+		if err != nil || added == 0 {
 			return err
 		}
 		if r.State != request.Received { // nobody has sent it
 			return nil
 		}
-		if _, err := tx.Exec(`INSERT INTO sheets (request, content) VALUES (?, ?)`, r.ID, base64.StdEncoding.EncodeToString(sheet)); err != nil {
+		if err := tx.Exec(`INSERT INTO sheets (request, content) VALUES (?, ?)`, r.ID, base64.StdEncoding.EncodeToString(sheet)); err != nil {
 			return err
 		}
 		return note(tx, Event{What: "request " + r.ID, Detail: fmt.Sprintf("received from %s: %s", r.Sender, r.Sheet)})
@@ -43,18 +40,15 @@ func (l *Ledger) AddRequest(ctx context.Context, r request.Request, sheet []byte
 // ChangeRequest keeps what has become of a request, and what people are to be told of it, in one go. If it is not as it was when
 // it was read, nothing is changed: ErrRequestChanged.
 func (l *Ledger) ChangeRequest(ctx context.Context, r request.Request, letters ...request.Letter) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		was := r.Changed
 		r.Changed++
-		done, err := tx.Exec(`UPDATE requests SET changed = ?, about = ? WHERE id = ? AND changed = ?`, r.Changed, encode(r), r.ID, was)
-		if err != nil {
-			return err
-		}
-		if n, err := done.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(err, ErrRequestChanged)
+		n, err := tx.Count(`UPDATE requests SET changed = ?, about = ? WHERE id = ? AND changed = ?`, r.Changed, encode(r), r.ID, was)
+		if err != nil || n == 0 {
+			return cmp.Or(err, ErrRequestChanged)
 		}
 		for _, letter := range letters {
-			if _, err := tx.Exec(`INSERT INTO letters (id, request, at, letter) VALUES (?, ?, ?, ?)`, letter.ID, r.ID, now(), encode(letter)); err != nil {
+			if err := tx.Exec(`INSERT INTO letters (id, request, at, letter) VALUES (?, ?, ?, ?)`, letter.ID, r.ID, now(), encode(letter)); err != nil {
 				return err
 			}
 		}
@@ -133,12 +127,8 @@ func (l *Ledger) Letters(ctx context.Context) ([]request.Letter, error) {
 
 // ChangeLetter keeps what has become of a letter; false means that it is not as it was any more.
 func (l *Ledger) ChangeLetter(ctx context.Context, was, is request.Letter) (changed bool, err error) {
-	err = l.write(ctx, func(tx *transaction) error {
-		done, err := tx.Exec(`UPDATE letters SET letter = ? WHERE id = ? AND letter = ?`, encode(is), was.ID, encode(was))
-		if err != nil {
-			return err
-		}
-		n, err := done.RowsAffected()
+	err = l.write(ctx, func(tx transaction) error {
+		n, err := tx.Count(`UPDATE letters SET letter = ? WHERE id = ? AND letter = ?`, encode(is), was.ID, encode(was))
 		changed = n > 0
 		return err
 	})
@@ -147,9 +137,8 @@ func (l *Ledger) ChangeLetter(ctx context.Context, was, is request.Letter) (chan
 
 // Delivered forgets a letter that has come to whom it is for.
 func (l *Ledger) Delivered(ctx context.Context, id string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`DELETE FROM letters WHERE id = ?`, id)
-		return err
+	return l.write(ctx, func(tx transaction) error {
+		return tx.Exec(`DELETE FROM letters WHERE id = ?`, id)
 	})
 }
 

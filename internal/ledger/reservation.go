@@ -54,8 +54,8 @@ func seconds(t time.Time) string {
 // reserve makes the machine's reservations those given and no others. An
 // address that somebody else holds is refused; the table's key ensures that
 // none can be held twice.
-func reserve(tx *transaction, key machine.Key, want []Reservation) error {
-	if _, err := tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
+func reserve(tx transaction, key machine.Key, want []Reservation) error {
+	if err := tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 		return err
 	}
 	for _, r := range want {
@@ -67,9 +67,9 @@ func reserve(tx *transaction, key machine.Key, want []Reservation) error {
 }
 
 // reserveMore makes reservations for a machine, besides those that it has.
-func reserveMore(tx *transaction, key machine.Key, want []Reservation) error {
+func reserveMore(tx transaction, key machine.Key, want []Reservation) error {
 	for _, r := range want {
-		if _, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND site = ? AND machine = ?`, r.Network, r.Addr.String(), key.Site, key.Name); err != nil {
+		if err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND site = ? AND machine = ?`, r.Network, r.Addr.String(), key.Site, key.Name); err != nil {
 			return err
 		}
 		if err := insertReservation(tx, r, ""); err != nil {
@@ -80,7 +80,7 @@ func reserveMore(tx *transaction, key machine.Key, want []Reservation) error {
 }
 
 // releaseOthers gives back the addresses of a machine that its spec does not have.
-func releaseOthers(tx *transaction, key machine.Key, spec machine.Spec) error {
+func releaseOthers(tx transaction, key machine.Key, spec machine.Spec) error {
 	query := `DELETE FROM reservations WHERE site = ? AND machine = ?`
 	args := []any{key.Site, key.Name}
 	for _, a := range spec.Adapters {
@@ -89,13 +89,12 @@ func releaseOthers(tx *transaction, key machine.Key, spec machine.Spec) error {
 			args = append(args, p.Addr().String())
 		}
 	}
-	_, err := tx.Exec(query, args...)
-	return err
+	return tx.Exec(query, args...)
 }
 
 // insertReservation writes a reservation where nobody else has the address, or its time is
 // over; with a run, for as long as that goes on.
-func insertReservation(tx *transaction, r Reservation, run string) error {
+func insertReservation(tx transaction, r Reservation, run string) error {
 	if n, err := insertReservations(tx, []Reservation{r}, run); err != nil || n == 0 {
 		return cmp.Or(err, fmt.Errorf("%w: %s of network %s", ErrAddressTaken, r.Addr, r.Network))
 	}
@@ -103,12 +102,12 @@ func insertReservation(tx *transaction, r Reservation, run string) error {
 }
 
 // insertReservations writes those of some reservations that can be, and counts them.
-func insertReservations(tx *transaction, all []Reservation, run string) (int, error) {
+func insertReservations(tx transaction, all []Reservation, run string) (int, error) {
 	rows := make([][]any, len(all))
 	for i, r := range all {
 		rows[i] = []any{r.Network, r.Addr.String(), r.Site, r.Machine, r.Adapter, r.Pool, cmp.Or(r.Standing, address.InUse), r.Note, now(), seconds(r.Until), run}
 	}
-	return tx.insert(`INSERT INTO reservations (network, address, site, machine, adapter, pool, standing, note, since, until, run) VALUES`, rows,
+	return insert(tx, `INSERT INTO reservations (network, address, site, machine, adapter, pool, standing, note, since, until, run) VALUES`, rows,
 		`ON CONFLICT (network, address) DO UPDATE SET site = excluded.site, machine = excluded.machine, adapter = excluded.adapter, pool = excluded.pool,
 			standing = excluded.standing, note = excluded.note, since = excluded.since, until = excluded.until, run = excluded.run
 		WHERE reservations.until <> '' AND reservations.until <= ?`, seconds(time.Now()))
@@ -116,7 +115,7 @@ func insertReservations(tx *transaction, all []Reservation, run string) (int, er
 
 // reserveForRun reserves addresses for machines, for as long as a run goes on. What
 // a machine has already stays as it is.
-func reserveForRun(tx *transaction, all []Reservation, run string) error {
+func reserveForRun(tx transaction, all []Reservation, run string) error {
 	all = slices.Clone(all)
 	for i := range all {
 		all[i].Standing = address.Reserved
@@ -132,7 +131,7 @@ func reserveForRun(tx *transaction, all []Reservation, run string) error {
 	return nil
 }
 
-func reserveOne(tx *transaction, r Reservation, run string) error {
+func reserveOne(tx transaction, r Reservation, run string) error {
 	var mine bool
 	err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM reservations WHERE network = ? AND address = ? AND site = ? AND machine = ? AND (until = '' OR until > ?))`,
 		r.Network, r.Addr.String(), r.Site, r.Machine, seconds(time.Now())).Scan(&mine)
@@ -148,7 +147,7 @@ var ErrAddressTaken = errors.New("the address was taken by another machine or he
 // HoldAddresses writes reservations that are no machine's doing: held by hand or
 // imported. All are written or none.
 func (l *Ledger) HoldAddresses(ctx context.Context, all []Reservation) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		for _, r := range all {
 			if err := insertReservation(tx, r, ""); err != nil {
 				return err
@@ -160,21 +159,17 @@ func (l *Ledger) HoldAddresses(ctx context.Context, all []Reservation) error {
 
 // Reserve keeps addresses for a machine, and no others for it.
 func (l *Ledger) Reserve(ctx context.Context, key machine.Key, all []Reservation) error {
-	return l.write(ctx, func(tx *transaction) error { return reserve(tx, key, all) })
+	return l.write(ctx, func(tx transaction) error { return reserve(tx, key, all) })
 }
 
 // Free takes away the reservations of some addresses that have one of the
 // standings, in one go, and tells which there were.
 func (l *Ledger) Free(ctx context.Context, all []Reservation, standings ...address.Standing) (freed []Reservation, err error) {
-	err = l.write(ctx, func(tx *transaction) error {
+	err = l.write(ctx, func(tx transaction) error {
 		freed = nil
 		for _, r := range all {
 			for _, s := range standings {
-				done, err := tx.Exec(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing = ?`, r.Network, r.Addr.String(), s)
-				if err != nil {
-					return err
-				}
-				n, err := done.RowsAffected()
+				n, err := tx.Count(`DELETE FROM reservations WHERE network = ? AND address = ? AND standing = ?`, r.Network, r.Addr.String(), s)
 				if err != nil {
 					return err
 				}
@@ -190,13 +185,12 @@ func (l *Ledger) Free(ctx context.Context, all []Reservation, standings ...addre
 
 // coolDown lets the addresses of a machine that goes rest; those of networks that
 // until does not name are free at once.
-func coolDown(tx *transaction, key machine.Key, until map[string]time.Time) error {
+func coolDown(tx transaction, key machine.Key, until map[string]time.Time) error {
 	for network, t := range until {
-		if _, err := tx.Exec(`UPDATE reservations SET standing = ?, since = ?, until = ? WHERE site = ? AND machine = ? AND network = ?`,
+		if err := tx.Exec(`UPDATE reservations SET standing = ?, since = ?, until = ? WHERE site = ? AND machine = ? AND network = ?`,
 			address.Cooling, now(), seconds(t), key.Site, key.Name, network); err != nil {
 			return err
 		}
 	}
-	_, err := tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ? AND standing <> ?`, key.Site, key.Name, address.Cooling)
-	return err
+	return tx.Exec(`DELETE FROM reservations WHERE site = ? AND machine = ? AND standing <> ?`, key.Site, key.Name, address.Cooling)
 }

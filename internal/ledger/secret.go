@@ -16,26 +16,24 @@ var ErrNoSecret = errors.New("the ledger has no such sealed value")
 // Seal keeps a machine's sealed values, by name, and its public host key, in
 // place of those of an earlier generation.
 func (l *Ledger) Seal(ctx context.Context, key machine.Key, hostKey string, sealed map[string]string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		if _, err := tx.Exec(`DELETE FROM secrets WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
+	return l.write(ctx, func(tx transaction) error {
+		if err := tx.Exec(`DELETE FROM secrets WHERE site = ? AND machine = ?`, key.Site, key.Name); err != nil {
 			return err
 		}
 		for name, value := range sealed {
-			if _, err := tx.Exec(`INSERT INTO secrets (site, machine, name, sealed) VALUES (?, ?, ?, ?)`, key.Site, key.Name, name, value); err != nil {
+			if err := tx.Exec(`INSERT INTO secrets (site, machine, name, sealed) VALUES (?, ?, ?, ?)`, key.Site, key.Name, name, value); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(`UPDATE machines SET host_key = ? WHERE site = ? AND name = ?`, hostKey, key.Site, key.Name)
-		return err
+		return tx.Exec(`UPDATE machines SET host_key = ? WHERE site = ? AND name = ?`, hostKey, key.Site, key.Name)
 	})
 }
 
 // SetSecret keeps a sealed value that belongs to no machine.
 func (l *Ledger) SetSecret(ctx context.Context, name, sealed string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`INSERT INTO secrets (site, machine, name, sealed) VALUES ('', '', ?, ?)
+	return l.write(ctx, func(tx transaction) error {
+		return tx.Exec(`INSERT INTO secrets (site, machine, name, sealed) VALUES ('', '', ?, ?)
 			ON CONFLICT (site, machine, name) DO UPDATE SET sealed = excluded.sealed`, name, sealed)
-		return err
 	})
 }
 
@@ -94,9 +92,9 @@ func (l *Ledger) SealedNames(ctx context.Context) ([]string, error) {
 
 // Reseal replaces sealed values, all of them or none.
 func (l *Ledger) Reseal(ctx context.Context, all []Sealed) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		for _, s := range all {
-			if _, err := tx.Exec(`UPDATE secrets SET sealed = ? WHERE site = ? AND machine = ? AND name = ?`, s.Value, s.Site, s.Name, s.Label); err != nil {
+			if err := tx.Exec(`UPDATE secrets SET sealed = ? WHERE site = ? AND machine = ? AND name = ?`, s.Value, s.Site, s.Name, s.Label); err != nil {
 				return err
 			}
 		}

@@ -77,16 +77,11 @@ func openShared(name string) (*sql.DB, store, error) {
 	}
 	// Whoever was cut off may wake up while another has the ledger. What it would
 	// write then is refused.
-	s.fence = func(tx *sql.Tx) error {
+	s.fence = func(tx transaction) error {
 		if held == nil {
 			return nil
 		}
-		var mine bool
-		err := tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND objid = $1 AND pid = $2 AND granted)`, lockRuns, holder).Scan(&mine)
-		if err == nil && !mine {
-			return ErrLostClaim
-		}
-		return err
+		return tx.Claimed(`SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND objid = ? AND pid = ? AND granted`, lockRuns, holder)
 	}
 	s.release = func() error {
 		if held == nil {

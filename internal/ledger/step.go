@@ -49,21 +49,20 @@ func (l *Ledger) Steps(ctx context.Context, key machine.Key, generation int) (ma
 
 // Journal writes a step's state.
 func (l *Ledger) Journal(ctx context.Context, s Step) error {
-	return l.write(ctx, func(tx *transaction) error {
+	return l.write(ctx, func(tx transaction) error {
 		if s.State == Begun {
 			return begin(tx, s)
 		}
-		_, err := tx.Exec(`UPDATE steps SET state = ?, error = ?, ended = ? WHERE site = ? AND machine = ? AND generation = ? AND step = ?`,
+		return tx.Exec(`UPDATE steps SET state = ?, error = ?, ended = ? WHERE site = ? AND machine = ? AND generation = ? AND step = ?`,
 			s.State, s.Error, now(), s.Site, s.Name, s.Generation, s.Step)
-		return err
 	})
 }
 
 // Fail writes why a machine's work has failed at a step, in the journal and in the
 // history. A step that is begun stays so: how far the site got is not known.
 func (l *Ledger) Fail(ctx context.Context, s Step, what string) error {
-	return l.write(ctx, func(tx *transaction) error {
-		_, err := tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, error, run, began, ended) VALUES (?, ?, ?, ?, '', ?, ?, ?, ?, ?)
+	return l.write(ctx, func(tx transaction) error {
+		err := tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, error, run, began, ended) VALUES (?, ?, ?, ?, '', ?, ?, ?, ?, ?)
 			ON CONFLICT (site, machine, generation, step) DO UPDATE SET error = excluded.error, run = excluded.run, ended = excluded.ended`,
 			s.Site, s.Name, s.Generation, s.Step, Failed, s.Error, s.Run, now(), now())
 		if err != nil {
@@ -73,10 +72,9 @@ func (l *Ledger) Fail(ctx context.Context, s Step, what string) error {
 	})
 }
 
-func begin(tx *transaction, s Step) error {
-	_, err := tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, run, began) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+func begin(tx transaction, s Step) error {
+	return tx.Exec(`INSERT INTO steps (site, machine, generation, step, input, state, run, began) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (site, machine, generation, step) DO UPDATE SET input = excluded.input, state = excluded.state, error = '', run = excluded.run,
 			began = excluded.began, ended = ''`,
 		s.Site, s.Name, s.Generation, s.Step, s.Input, Begun, s.Run, now())
-	return err
 }

@@ -34,10 +34,9 @@ func (l *Ledger) Timings(ctx context.Context, most int) ([]Timing, error) {
 }
 
 // keepTimings writes how long what is in a machine's journal took.
-func keepTimings(tx *transaction, key machine.Key, what string) error {
-	_, err := tx.Exec(`INSERT INTO timings (site, machine, what, at, steps)
+func keepTimings(tx transaction, key machine.Key, what string) error {
+	return tx.Exec(`INSERT INTO timings (site, machine, what, at, steps)
 			SELECT site, machine, ?, MAX(ended), string_agg(step || ' ' || began || ' ' || ended, ' ') FROM steps
 			WHERE site = ? AND machine = ? AND state = 'done' AND step <> 'stop' AND ended <> '' AND generation = `+current+` GROUP BY site, machine
 		ON CONFLICT (site, machine, what) DO UPDATE SET at = excluded.at, steps = excluded.steps`, what, key.Site, key.Name, key.Site, key.Name)
-	return err
 }

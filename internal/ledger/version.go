@@ -39,7 +39,7 @@ var ErrVersionTaken = errors.New("this version is there already, with another co
 // same site is gone on with, and one that was made is returned as it is.
 func (l *Ledger) BeginVersion(ctx context.Context, v Version, least int) (Version, error) {
 	begun := v
-	err := l.write(ctx, func(tx *transaction) error {
+	err := l.write(ctx, func(tx transaction) error {
 		begun = v
 		all, err := versionsIn(tx, v.Of)
 		if err != nil {
@@ -73,14 +73,13 @@ func (l *Ledger) BeginVersion(ctx context.Context, v Version, least int) (Versio
 
 // PutVersion writes how far a version is at a site.
 func (l *Ledger) PutVersion(ctx context.Context, v Version) error {
-	return l.write(ctx, func(tx *transaction) error { return putVersion(tx, v) })
+	return l.write(ctx, func(tx transaction) error { return putVersion(tx, v) })
 }
 
-func putVersion(tx *transaction, v Version) error {
-	_, err := tx.Exec(`INSERT INTO versions (template, number, site, state, about, run) VALUES (?, ?, ?, ?, ?, ?)
+func putVersion(tx transaction, v Version) error {
+	return tx.Exec(`INSERT INTO versions (template, number, site, state, about, run) VALUES (?, ?, ?, ?, ?, ?)
 		ON CONFLICT (template, number, site) DO UPDATE SET state = excluded.state, about = excluded.about, run = excluded.run`,
 		v.Of, v.Number, v.Site, string(v.State), encode(v.Version), v.Run)
-	return err
 }
 
 const versionColumns = `SELECT template, number, site, state, about, run FROM versions`
@@ -99,8 +98,8 @@ func (l *Ledger) Versions(ctx context.Context) ([]Version, error) {
 	return all, err
 }
 
-func versionsIn(tx *transaction, template string) ([]Version, error) {
-	rows, err := tx.Query(tx.store.query(versionColumns+` WHERE template = ? ORDER BY number, site`), template)
+func versionsIn(tx transaction, template string) ([]Version, error) {
+	rows, err := tx.Query(versionColumns+` WHERE template = ? ORDER BY number, site`, template)
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"context"
-	"database/sql"
 	"strconv"
 	"strings"
 	"sync"
@@ -15,14 +14,14 @@ import (
 
 type write struct {
 	ctx  context.Context
-	do   func(*transaction) error
+	do   func(transaction) error
 	err  error
 	done chan struct{}
 }
 
 // write runs do in a transaction; when it returns nil, what it did is durable.
 // A do that fails leaves nothing behind and does not harm the others.
-func (l *Ledger) write(ctx context.Context, do func(*transaction) error) error {
+func (l *Ledger) write(ctx context.Context, do func(transaction) error) error {
 	if l.reader {
 		return l.explain(ErrReader)
 	}
@@ -109,98 +108,23 @@ func (l *Ledger) commit(batch []*write) {
 const mostDeadlocks = 10
 
 func (l *Ledger) commitOnce(batch []*write) error {
-	tx, err := l.db.Begin()
+	tx, err := l.begin()
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit it does nothing
-	t := &transaction{tx, l.store, l.prepared}
-	if err := l.checkClaim(t); err != nil {
+	if err := l.checkClaim(tx); err != nil {
 		return err
 	}
 	for _, w := range batch {
 		if w.err = w.ctx.Err(); w.err != nil {
 			continue
 		}
-		if err := w.do(t); err != nil {
+		if err := w.do(tx); err != nil {
 			return err
 		}
 	}
 	return tx.Commit()
-}
-
-// transaction is one of the ledger's database, whichever that is. Queries have
-// question marks for their values.
-type transaction struct {
-	*sql.Tx
-	store    store
-	prepared func(query string) (*sql.Stmt, error)
-}
-
-// Exec is that of sql.Tx.
-func (t *transaction) Exec(query string, args ...any) (sql.Result, error) {
-	if t.store.numbered { // the driver keeps what it has prepared
-		return t.Tx.Exec(t.store.query(query), args...)
-	}
-	s, err := t.prepared(query)
-	if err != nil {
-		return nil, err
-	}
-	return t.Stmt(s).Exec(args...)
-}
-
-// mostRows is how many rows are inserted by one statement.
-const mostRows = 200
-
-// insert inserts rows by one statement, which begins and ends as given, and returns how
-// many there were.
-func (t *transaction) insert(begin string, rows [][]any, end string, more ...any) (int, error) {
-	var q strings.Builder
-	q.WriteString(begin)
-	var args []any
-	for i, row := range rows {
-		if i > 0 {
-			q.WriteByte(',')
-		}
-		q.WriteString(" (?" + strings.Repeat(", ?", len(row)-1) + ")")
-		args = append(args, row...)
-	}
-	query, args := q.String()+" "+end, append(args, more...)
-	exec := t.Exec
-	if len(rows) > 1 && len(rows) != mostRows { // any other number hardly ever comes again
-		exec = func(query string, args ...any) (sql.Result, error) {
-			return t.Tx.Exec(t.store.query(query), args...)
-		}
-	}
-	done, err := exec(query, args...)
-	if err != nil {
-		return 0, err
-	}
-	n, err := done.RowsAffected()
-	return int(n), err
-}
-
-// statements are those that were prepared; there are few, and each is parsed once.
-type statements struct {
-	mu  sync.Mutex
-	all map[string]*sql.Stmt
-}
-
-func (l *Ledger) prepared(query string) (s *sql.Stmt, err error) {
-	l.statements.mu.Lock()
-	defer l.statements.mu.Unlock()
-	if s = l.statements.all[query]; s == nil {
-		if s, err = l.db.Prepare(query); err != nil {
-			return nil, err
-		}
-		l.statements.all[query] = s
-	}
-	return s, nil
-}
-
-// QueryRow is that of sql.Tx.
-func (t *transaction) QueryRow(query string, args ...any) *sql.Row {
-	return t.Tx.QueryRow(t.store.query(query), args...)
 }
 
 // query writes a query with the placeholders that the database takes.
