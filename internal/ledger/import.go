@@ -2,14 +2,12 @@ package ledger
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
-	"slices"
 
 	"github.com/google/uuid"
 )
@@ -30,9 +28,14 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 	reading, stop := context.WithCancel(ctx)
 	defer stop()
 	parts := make(chan part, 4)
-	go readParts(reading, lines, parts)
+	go l.readParts(reading, lines, parts)
 	err = l.write(ctx, func(tx transaction) error {
 		rows = 0
+		if l.store.bulk != "" {
+			if err := tx.Exec(l.store.bulk); err != nil {
+				return err
+			}
+		}
 		if err := adopt(tx, id); err != nil {
 			return err
 		}
@@ -46,7 +49,7 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 			if p.end {
 				return nil
 			}
-			n, err := insert(tx, `INSERT INTO `+p.table.name+` (`+p.table.columnList()+`) VALUES`, p.rows, ``)
+			n, err := insert(tx, p.into, p.rows, ``)
 			if err != nil {
 				return fmt.Errorf("%w: lines %d to %d: %w; nothing was imported", ErrExport, p.line, p.line+len(p.rows)-1, err)
 			}
@@ -63,7 +66,7 @@ func (l *Ledger) Import(ctx context.Context, from io.Reader) (rows int, err erro
 
 // part is some lines of an export that follow each other: rows of one table.
 type part struct {
-	table table
+	into  string // the beginning of its statement
 	rows  [][]any
 	line  int // the number of the first
 	end   bool
@@ -72,7 +75,7 @@ type part struct {
 }
 
 // readParts reads the lines behind the first, while others are being written.
-func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
+func (l *Ledger) readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 	defer close(to)
 	send := func(p part) bool {
 		select {
@@ -85,7 +88,7 @@ func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 	digest := sha256.New()
 	add := func() { _, _ = digest.Write(append(lines.Bytes(), '\n')) }
 	add()
-	tables := exported()
+	tables := l.importTables()
 	rows := 0
 	var next part
 	for n := 2; lines.Scan(); n++ {
@@ -100,7 +103,7 @@ func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 			err = lines.Err()
 		}
 		last := err != nil || one.end.End != nil
-		if len(next.rows) == mostRows || len(next.rows) > 0 && (last || one.table.name != next.table.name) {
+		if len(next.rows) == mostRows || len(next.rows) > 0 && (last || one.table.into != next.into) {
 			if !send(next) {
 				return
 			}
@@ -111,7 +114,7 @@ func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 			return
 		}
 		if len(next.rows) == 0 {
-			next = part{table: one.table, line: n}
+			next = part{into: one.table.into, line: n}
 		}
 		next.rows = append(next.rows, one.values)
 		add()
@@ -122,49 +125,4 @@ func readParts(ctx context.Context, lines *bufio.Scanner, to chan<- part) {
 		err = fmt.Errorf("%w: its last line is not {\"end\": ...}: the export is truncated; nothing was imported", ErrExport)
 	}
 	send(part{err: err})
-}
-
-// exportedLine is a line of an export: a row, or its end.
-type exportedLine struct {
-	table  table
-	values []any
-	end    exportEnd
-}
-
-// parseLine reads a row of one of our tables: the names in a line are somebody else's
-// words.
-func parseLine(line []byte, tables []table) (one exportedLine, err error) {
-	var said struct {
-		exportEnd
-		Table string
-		Row   map[string]any
-	}
-	d := json.NewDecoder(bytes.NewReader(line))
-	d.UseNumber()
-	if err := d.Decode(&said); err != nil {
-		return one, err
-	}
-	if one.end = said.exportEnd; one.end.End != nil {
-		return one, nil
-	}
-	i := slices.IndexFunc(tables, func(t table) bool { return t.name == said.Table })
-	if i < 0 {
-		return one, fmt.Errorf("no table %q", said.Table)
-	}
-	one.table = tables[i]
-	one.values = make([]any, len(one.table.columns))
-	for i, name := range one.table.columns {
-		value, ok := said.Row[name]
-		if !ok {
-			return one, fmt.Errorf("the row of table %q has no %q", said.Table, name)
-		}
-		if n, ok := value.(json.Number); ok {
-			value = n.String()
-		}
-		one.values[i] = value
-	}
-	if len(said.Row) != len(one.values) {
-		return one, fmt.Errorf("the row of table %q has unknown columns", said.Table)
-	}
-	return one, nil
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"hash/crc32"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -17,7 +18,7 @@ import (
 
 // In a file each row has a checksum: the database looks at its pages for what
 // cannot be, and not at whether a value is the one that was written. Triggers
-// keep the checksums, so that no write can forget one.
+// keep the checksums, so that no write can forget one; an import brings them along.
 
 // table is a table of the ledger.
 type table struct {
@@ -57,6 +58,13 @@ var layout = []table{
 // ofMachine are tables whose rows go with the machine that they are of, and bear its name.
 var ofMachine = []string{"secrets", "steps", "timings", "calls", "entries", "taken"}
 
+// numbers are the columns that are whole numbers; all others are texts.
+var numbers = []string{"generation", "adapter", "beat", "number", "tries", "requests.changed"}
+
+func (t table) isNumber(column string) bool {
+	return slices.Contains(numbers, column) || slices.Contains(numbers, t.name+"."+column)
+}
+
 func tableOf(name string) table {
 	for _, t := range layout {
 		if t.name == name {
@@ -81,22 +89,23 @@ var rooms = sync.Pool{New: func() any { return new([]byte) }}
 
 // checksum distinguishes values that differ in a byte, in a type, or in where one
 // ends and the next begins.
-func checksum(values []driver.Value) string {
+func checksum[V any](values []V) string {
 	room := rooms.Get().(*[]byte)
 	all := (*room)[:0]
-	for _, v := range values {
-		kind, text := "", ""
-		switch v := v.(type) {
-		case string:
-			kind, text = "string", v
-		case int64:
-			kind, text = "int64", strconv.FormatInt(v, 10)
-		default: // no value of ours
-			kind, text = fmt.Sprintf("%T", v), fmt.Sprint(v)
-		}
+	add := func(kind, text string) {
 		all = append(append(all, kind...), ' ')
 		all = append(strconv.AppendInt(all, int64(len(text)), 10), 0)
 		all = append(all, text...)
+	}
+	for _, v := range values {
+		switch v := any(v).(type) {
+		case string:
+			add("string", v)
+		case int64:
+			add("int64", strconv.FormatInt(v, 10))
+		default: // no value of ours
+			add(fmt.Sprintf("%T", v), fmt.Sprint(v))
+		}
 	}
 	sum := crc32.Checksum(all, castagnoli)
 	*room = all
@@ -121,7 +130,7 @@ func (l *Ledger) addChecksums(ctx context.Context) error {
 	for _, t := range layout {
 		own := fmt.Sprintf("BEGIN UPDATE %s SET sum = %s WHERE rowid = NEW.rowid; END", t.name, t.checksum("NEW."))
 		for _, statement := range []string{
-			fmt.Sprintf("CREATE TRIGGER IF NOT EXISTS %s_insert AFTER INSERT ON %s %s", t.name, t.name, own),
+			fmt.Sprintf("CREATE TRIGGER IF NOT EXISTS %s_insert AFTER INSERT ON %s WHEN NEW.sum = '' %s", t.name, t.name, own),
 			fmt.Sprintf("CREATE TRIGGER IF NOT EXISTS %s_update AFTER UPDATE OF %s ON %s %s", t.name, t.columnList(), t.name, own),
 			fmt.Sprintf("UPDATE %s SET sum = %s WHERE sum = ''", t.name, t.checksum("")),
 		} {
@@ -149,7 +158,7 @@ type querier interface {
 func schemaOf(ctx context.Context, q querier) (string, error) {
 	var text string
 	err := q.QueryRowContext(ctx, `SELECT COALESCE(group_concat(one, char(10)), '') FROM (SELECT type || ' ' || name || ' ' || tbl_name || ' ' || COALESCE(sql, '') AS one FROM sqlite_master ORDER BY 1)`).Scan(&text)
-	return checksum([]driver.Value{text}), err
+	return checksum([]any{text}), err
 }
 
 // checkRows refuses rows that are not as they were written, by name. Where may narrow

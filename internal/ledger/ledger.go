@@ -71,6 +71,7 @@ type store struct {
 	locking, ending string
 	explain         func(err error) (what string, known bool)
 	check           string // a query for faults of the database itself
+	bulk            string // a statement that gives a transaction room for many rows; empty for none
 }
 
 //go:embed migrations/*.sql
