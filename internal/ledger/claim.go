@@ -221,7 +221,7 @@ func releaseClaim(tx transaction, run string, key machine.Key) error {
 }
 
 // checkClaim refuses a run that others have taken for dead.
-func (l *Ledger) checkClaim(tx transaction) error {
+func (l *Ledger) checkClaim(tx session) error {
 	a := l.active.Load()
 	if a == nil {
 		return l.store.fence(tx)

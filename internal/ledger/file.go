@@ -39,8 +39,8 @@ func openFile(path string) (*sql.DB, store, error) {
 	}
 	s.lock = func(context.Context) (bool, error) { return held.TryLock() }
 	s.release = held.Unlock
-	s.fence = func(transaction) error { return nil } // the system's lock is not lost while the process lives
-	s.bulk = `PRAGMA cache_size = -8192`             // in KiB
+	s.fence = func(session) error { return nil } // the system's lock is not lost while the process lives
+	s.bulk = `PRAGMA cache_size = -8192`         // in KiB
 	s.check = `SELECT integrity_check, '', '' FROM pragma_integrity_check WHERE integrity_check <> 'ok'`
 	db, err := sql.Open("sqlite", uri(path)+"?_pragma=busy_timeout(30000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate")
 	if err == nil {

@@ -5,8 +5,6 @@ import (
 	"database/sql"
 	"time"
 
-	"github.com/google/uuid"
-
 	"mintbatch/internal/core/machine"
 )
 
@@ -24,12 +22,8 @@ type Event struct {
 
 // note writes an event. Who did it is read off its run, if it has one.
 func note(tx transaction, e Event) error {
-	id, err := uuid.NewV7() // the order of ids is that of time
-	if err != nil {
-		return err
-	}
-	return tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		id.String(), now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
+	return tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO NOTHING`,
+		tx.id(), now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
 }
 
 // Note writes an event that is no step of a run.

@@ -60,7 +60,7 @@ type store struct {
 	lock    func(ctx context.Context) (bool, error)
 	release func() error
 	// fence, in a transaction, refuses whoever lost the hold meanwhile.
-	fence func(tx transaction) error
+	fence func(tx session) error
 	// concurrent reports whether several runs may work at once, each on its machines.
 	concurrent bool
 	writers    int    // how many transactions may write at once; 0 is one

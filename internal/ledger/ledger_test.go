@@ -21,6 +21,7 @@ import (
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/notice"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/ledger/servertest"
 )
@@ -379,6 +380,27 @@ func TestAWriteThatFails(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, events, 27)
 		assert.NotContains(t, fmt.Sprint(events), "m17")
+	})
+}
+
+// A write of which only the answer was lost is tried again: nothing stands there twice.
+func TestALostAnswer(t *testing.T) {
+	everywhere(t, func(t *testing.T, name string) {
+		ctx, l := t.Context(), opened(t, name)
+		told := Outgoing{Notice: "desk", Data: notice.Event{Kind: notice.Confirmed, Machine: &notice.Machine{Site: "quay", Name: "a"}}}
+		made := &write{ctx: ctx, do: func(tx transaction) error {
+			return errors.Join(begin(tx, Step{Key: one("a").Key, Generation: 1, Step: "start"}), note(tx, Event{Key: one("a").Key, What: "made"}), putOutbox(tx, []Outgoing{told}), note(tx, Event{What: "told"}))
+		}}
+		for range 3 {
+			require.NoError(t, l.commitOnce([]*write{made}))
+		}
+		events, err := l.History(ctx)
+		require.NoError(t, err)
+		require.Len(t, events, 2)
+		assert.Equal(t, "made", events[0].What)
+		waiting, err := l.Outbox(ctx)
+		require.NoError(t, err)
+		assert.Len(t, waiting, 1)
 	})
 }
 

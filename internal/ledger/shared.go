@@ -77,7 +77,7 @@ func openShared(name string) (*sql.DB, store, error) {
 	}
 	// Whoever was cut off may wake up while another has the ledger. What it would
 	// write then is refused.
-	s.fence = func(tx transaction) error {
+	s.fence = func(tx session) error {
 		if held == nil {
 			return nil
 		}

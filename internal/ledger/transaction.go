@@ -6,11 +6,34 @@ import (
 	"errors"
 	"strings"
 	"sync"
+
+	"github.com/google/uuid"
 )
 
-// transaction is one of the ledger's database, whichever that is. Queries have question marks
+// transaction is one in which a write is tried.
+type transaction struct {
+	session
+	*drawn
+}
+
+// drawn are the ids that a write draws. They are the same when it is tried again: it may have been made durable,
+// and only the answer was lost.
+type drawn struct {
+	all  []string
+	next int
+}
+
+// id returns the next one; those that are drawn later are greater.
+func (d *drawn) id() string {
+	if d.next++; d.next > len(d.all) {
+		d.all = append(d.all, uuid.Must(uuid.NewV7()).String())
+	}
+	return d.all[d.next-1]
+}
+
+// session is a transaction of the ledger's database, whichever that is. Queries have question marks
 // for their values.
-type transaction interface {
+type session interface {
 	// Exec executes a statement. Whether a server did is only told by what follows: Count, Query,
 	// QueryRow or Commit.
 	Exec(query string, args ...any) error
@@ -29,7 +52,7 @@ type transaction interface {
 type rowScanner interface{ Scan(into ...any) error }
 
 // begin begins a transaction.
-func (l *Ledger) begin() (transaction, error) {
+func (l *Ledger) begin() (session, error) {
 	if l.store.numbered {
 		conn, err := l.db.Conn(context.Background())
 		if err != nil {

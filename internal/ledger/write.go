@@ -13,14 +13,16 @@ import (
 // statement travels, has several transactions under way at once.
 
 type write struct {
-	ctx  context.Context
-	do   func(transaction) error
-	err  error
-	done chan struct{}
+	ctx   context.Context
+	do    func(transaction) error
+	drawn drawn
+	err   error
+	done  chan struct{}
 }
 
 // write runs do in a transaction; when it returns nil, what it did is durable.
-// A do that fails leaves nothing behind and does not harm the others.
+// A do that fails leaves nothing behind and does not harm the others. It may be run more than once,
+// also when all of it was done, and must come to the same then.
 func (l *Ledger) write(ctx context.Context, do func(transaction) error) error {
 	if l.reader {
 		return l.explain(ErrReader)
@@ -120,7 +122,8 @@ func (l *Ledger) commitOnce(batch []*write) error {
 		if w.err = w.ctx.Err(); w.err != nil {
 			continue
 		}
-		if err := w.do(tx); err != nil {
+		w.drawn.next = 0
+		if err := w.do(transaction{tx, &w.drawn}); err != nil {
 			return err
 		}
 	}
