@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -32,12 +33,9 @@ func BenchmarkTable(b *testing.B) {
 	defer servertest.Stop()
 	for b.Loop() {
 		t := &tabled{B: b, dir: b.TempDir()}
-		t.program = filepath.Join(t.dir, "mintbatch")
-		build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", t.program, "../cmd/mintbatch")
-		build.Env = append(os.Environ(), "CGO_ENABLED=0")
-		out, err := build.CombinedOutput()
-		require.NoError(b, err, string(out))
+		t.program = t.stripped("../cmd/mintbatch")
 		fmt.Println("\n| what | time | peak memory | beside it |\n|---|---|---|---|")
+		t.weight()
 		t.sheets()
 		t.ledgers()
 		for _, shared := range []bool{false, true} {
@@ -113,6 +111,39 @@ func alone(what string, do func() error) string {
 func (t *tabled) write(dir, name string, content []byte) {
 	require.NoError(t, os.MkdirAll(dir, 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, name), content, 0o600))
+}
+
+// stripped builds a program as it is shipped.
+func (t *tabled) stripped(pkg string) string {
+	program := filepath.Join(t.dir, filepath.Base(pkg))
+	build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", program, pkg)
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return program
+}
+
+// weight tells how large the program is and how long it takes to start, the median of many; beside it one that
+// has its largest libraries and does nothing.
+func (t *tabled) weight() {
+	skeleton := t.stripped("./testdata/skeleton")
+	starts := func(program string) string {
+		took := make([]float64, 101)
+		for i := range took {
+			began := time.Now()
+			require.NoError(t, exec.Command(program, "--version").Run())
+			took[i] = time.Since(began).Seconds()
+		}
+		slices.Sort(took)
+		return fmt.Sprintf("%.1f ms", 1000*took[len(took)/2])
+	}
+	size := func(program string) string {
+		info, err := os.Stat(program)
+		require.NoError(t, err)
+		return fmt.Sprintf("%.1f MB", float64(info.Size())/1e6)
+	}
+	t.row("`mintbatch --version`; the program has "+size(t.program), starts(t.program), "",
+		fmt.Sprintf("its largest libraries alone: %s, %s", starts(skeleton), size(skeleton)))
 }
 
 // sheets checks large and hostile ones.
