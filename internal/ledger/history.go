@@ -22,7 +22,7 @@ type Event struct {
 
 // note writes an event. Who did it is read off its run, if it has one.
 func note(tx transaction, e Event) error {
-	return tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (id) DO NOTHING`,
+	return tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		tx.id(), now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
 }
 

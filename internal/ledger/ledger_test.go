@@ -383,24 +383,36 @@ func TestAWriteThatFails(t *testing.T) {
 	})
 }
 
+// A server undoes all of a transaction of which a statement has failed, and answers the end of it as if nothing were the matter.
+func TestAFailureThatIsPassedOver(t *testing.T) {
+	l := opened(t, servertest.Database(t))
+	err := l.write(t.Context(), func(tx transaction) error {
+		_, err := tx.Count(`DELETE FROM nothing`)
+		assert.Error(t, err)
+		return note(tx, Event{What: "told"})
+	})
+	assert.Error(t, err)
+}
+
 // A write of which only the answer was lost is tried again: nothing stands there twice.
 func TestALostAnswer(t *testing.T) {
 	everywhere(t, func(t *testing.T, name string) {
 		ctx, l := t.Context(), opened(t, name)
 		told := Outgoing{Notice: "desk", Data: notice.Event{Kind: notice.Confirmed, Machine: &notice.Machine{Site: "quay", Name: "a"}}}
-		made := &write{ctx: ctx, do: func(tx transaction) error {
-			return errors.Join(begin(tx, Step{Key: one("a").Key, Generation: 1, Step: "start"}), note(tx, Event{Key: one("a").Key, What: "made"}), putOutbox(tx, []Outgoing{told}), note(tx, Event{What: "told"}))
+		claimed := &write{ctx: ctx, do: func(tx transaction) error {
+			return errors.Join(tx.Exec(`INSERT INTO claims (site, machine, run, uses) VALUES ('quay', 'a', 'r', '')`), putOutbox(tx, []Outgoing{told}), note(tx, Event{What: "claimed"}), note(tx, Event{What: "told"}))
 		}}
+		ended := &write{ctx: ctx, do: func(tx transaction) error { return putOutbox(tx, []Outgoing{told}) }}
 		for range 3 {
-			require.NoError(t, l.commitOnce([]*write{made}))
+			require.NoError(t, l.commitOnce([]*write{claimed, ended}))
 		}
 		events, err := l.History(ctx)
 		require.NoError(t, err)
 		require.Len(t, events, 2)
-		assert.Equal(t, "made", events[0].What)
+		assert.Equal(t, "claimed", events[0].What)
 		waiting, err := l.Outbox(ctx)
 		require.NoError(t, err)
-		assert.Len(t, waiting, 1)
+		assert.Len(t, waiting, 2)
 	})
 }
 

@@ -16,6 +16,7 @@ type remote struct {
 	conn    *sql.Conn
 	store   store
 	waiting pgx.Batch
+	failed  error // of what was sent: nothing more is
 	ended   bool
 }
 
@@ -64,7 +65,12 @@ type noRow struct{ error }
 func (r noRow) Scan(...any) error { return r.error }
 
 func (t *remote) Commit() error {
-	t.waiting.Queue(`COMMIT`)
+	t.waiting.Queue(`COMMIT`).Exec(func(done pgconn.CommandTag) error {
+		if done.String() != "COMMIT" { // a statement had failed
+			return pgx.ErrTxCommitRollback
+		}
+		return nil
+	})
 	if err := t.send(); err != nil {
 		return err
 	}
@@ -84,18 +90,18 @@ func (t *remote) Rollback() error {
 
 // send sends what waits, in one go. What comes after a statement that fails is not executed.
 func (t *remote) send() error {
-	if t.waiting.Len() == 0 {
-		return nil
+	if t.failed != nil || t.waiting.Len() == 0 {
+		return t.failed
 	}
-	err := t.conn.Raw(func(driver any) error {
+	t.failed = t.conn.Raw(func(driver any) error {
 		return driver.(*stdlib.Conn).Conn().SendBatch(context.Background(), &t.waiting).Close()
 	})
 	t.waiting = pgx.Batch{}
 	var said *pgconn.PgError
-	if errors.As(err, &said) && said.Code == divisionByZero {
-		return ErrLostClaim
+	if errors.As(t.failed, &said) && said.Code == divisionByZero {
+		t.failed = ErrLostClaim
 	}
-	return err
+	return t.failed
 }
 
 // divisionByZero is what the server says of one (PostgreSQL, appendix A: 22012), as only Claimed asks for.

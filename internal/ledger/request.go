@@ -40,9 +40,9 @@ func (l *Ledger) AddRequest(ctx context.Context, r request.Request, sheet []byte
 // ChangeRequest keeps what has become of a request, and what people are to be told of it, in one go. If it is not as it was when
 // it was read, nothing is changed: ErrRequestChanged.
 func (l *Ledger) ChangeRequest(ctx context.Context, r request.Request, letters ...request.Letter) error {
+	was := r.Changed
+	r.Changed++
 	return l.write(ctx, func(tx transaction) error {
-		was := r.Changed
-		r.Changed++
 		n, err := tx.Count(`UPDATE requests SET changed = ?, about = ? WHERE id = ? AND changed = ?`, r.Changed, encode(r), r.ID, was)
 		if err != nil || n == 0 {
 			return cmp.Or(err, ErrRequestChanged)

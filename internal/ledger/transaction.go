@@ -16,8 +16,7 @@ type transaction struct {
 	*drawn
 }
 
-// drawn are the ids that a write draws. They are the same when it is tried again: it may have been made durable,
-// and only the answer was lost.
+// drawn are the ids that a write draws. They are the same when it is tried again.
 type drawn struct {
 	all  []string
 	next int

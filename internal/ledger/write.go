@@ -21,8 +21,7 @@ type write struct {
 }
 
 // write runs do in a transaction; when it returns nil, what it did is durable.
-// A do that fails leaves nothing behind and does not harm the others. It may be run more than once,
-// also when all of it was done, and must come to the same then.
+// A do that fails leaves nothing behind and does not harm the others. It may be run more than once.
 func (l *Ledger) write(ctx context.Context, do func(transaction) error) error {
 	if l.reader {
 		return l.explain(ErrReader)
@@ -122,12 +121,28 @@ func (l *Ledger) commitOnce(batch []*write) error {
 		if w.err = w.ctx.Err(); w.err != nil {
 			continue
 		}
+		if done, err := w.wasDone(tx); err != nil || done {
+			if err != nil {
+				return err
+			}
+			continue
+		}
 		w.drawn.next = 0
 		if err := w.do(transaction{tx, &w.drawn}); err != nil {
 			return err
 		}
 	}
 	return tx.Commit()
+}
+
+// wasDone reports whether the history has an event of an earlier try, of which only the answer was lost.
+func (w *write) wasDone(tx session) (done bool, err error) {
+	if len(w.drawn.all) == 0 {
+		return false, nil
+	}
+	earlier := in("id", w.drawn.all)
+	err = tx.QueryRow(`SELECT EXISTS (SELECT 1 FROM history WHERE `+earlier.condition+`)`, earlier.args...).Scan(&done)
+	return done, err
 }
 
 // query writes a query with the placeholders that the database takes.
