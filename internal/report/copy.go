@@ -66,7 +66,8 @@ func CheckCopy(t *sheet.Table, name string) error {
 }
 
 // Copy returns a copy of the sheet with added columns, in the format of its name;
-// the lines are by row. Whatever else the sheet holds stays as it is.
+// the lines are by row. In the copy of a copy they take the place of those that it has.
+// Whatever else the sheet holds stays as it is.
 func Copy(original []byte, t *sheet.Table, name string, lines map[int][]Line) ([]byte, error) {
 	if err := CheckCopy(t, name); err != nil {
 		return nil, err
@@ -97,18 +98,30 @@ func copiedRecords(original []byte, t *sheet.Table, lines map[int][]Line) ([][]s
 	for _, r := range records {
 		width = max(width, len(r.Cells))
 	}
+	first := firstAdded(t, width)
+	width = max(width, first+len(sheet.Added))
 	copied := make([][]string, len(records))
 	for i, r := range records {
-		added := joined(lines[r.Number])
-		if r.Number == t.HeadingRow {
-			added = sheet.Added
-		}
 		copied[i] = append(append([]string{}, r.Cells...), make([]string, width-len(r.Cells))...)
-		for _, a := range added {
-			copied[i] = append(copied[i], harmless(a))
+		var added []string
+		if all := lines[r.Number]; r.Number == t.HeadingRow {
+			added = sheet.Added
+		} else if all != nil {
+			added = joined(all)
+		}
+		for k, a := range added {
+			copied[i][first+k] = harmless(a)
 		}
 	}
 	return copied, nil
+}
+
+// firstAdded is the index of the first column that is added to a sheet that is so wide.
+func firstAdded(t *sheet.Table, width int) int {
+	if t.AddedAt > 0 {
+		return t.AddedAt - 1
+	}
+	return width
 }
 
 func writeCSV(original []byte, t *sheet.Table, records [][]string) ([]byte, error) {
@@ -181,9 +194,10 @@ func copyXLSX(original []byte, t *sheet.Table, name string, lines map[int][]Line
 		}
 		first = max(first, len(cells))
 	}
+	first = firstAdded(t, first)
 	put := func(row int, cells []string) error {
 		for i, text := range cells {
-			if text == "" {
+			if text == "" && t.AddedAt == 0 {
 				continue
 			}
 			name, err := excelize.CoordinatesToCellName(first+1+i, row)

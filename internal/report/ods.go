@@ -82,33 +82,37 @@ func splice(text []byte, t *sheet.Table, lines map[int][]Line) ([]byte, error) {
 			first = max(first, c.column+c.n)
 		}
 	}
+	first = firstAdded(t, first)
+	behind := first + len(sheet.Added)
 	var out bytes.Buffer
 	var at int64
 	done := 0 // the row that has its cells
 	for _, c := range cells {
 		added := lines[c.row]
-		if c.row != t.HeadingRow && added == nil || c.height > 1 || done == c.row || !c.afterRow && c.column+c.n <= first {
+		if c.row != t.HeadingRow && added == nil || c.height > 1 {
 			continue
 		}
-		done = c.row
-		texts := sheet.Added
-		if c.row != t.HeadingRow {
-			texts = joined(added)
+		if c.afterRow && done == c.row || !c.afterRow && (c.column+c.n <= first || c.column >= behind) {
+			continue
 		}
 		out.Write(text[at:c.start])
 		tag := string(text[c.start:c.end])
-		if c.afterRow {
+		if at = c.end; c.afterRow {
 			tag = "<table:table-cell/>"
 		}
 		out.WriteString(repeated(tag, first-c.column))
-		for _, s := range texts {
-			out.WriteString(odsText(s))
+		if done != c.row {
+			texts := sheet.Added
+			if c.row != t.HeadingRow {
+				texts = joined(added)
+			}
+			for _, s := range texts {
+				out.WriteString(odsText(s))
+			}
+			done = c.row
 		}
-		if c.afterRow {
-			at = c.start
-		} else {
-			out.WriteString(repeated(tag, c.column+c.n-first-len(texts)))
-			at = c.end
+		if !c.afterRow {
+			out.WriteString(repeated(tag, c.column+c.n-behind))
 		}
 	}
 	out.Write(text[at:])

@@ -194,6 +194,60 @@ func TestCopyOfACSV(t *testing.T) {
 	assert.ErrorContains(t, err, `not ".ods"`)
 }
 
+// The copy of a copy has the new results where the old ones were, also where columns were added behind them since.
+func TestCopyOfACopy(t *testing.T) {
+	before := map[int][]Line{2: {{Work: "same", State: "made", Records: "item 1"}}, 3: {{Work: "new", Error: "no room"}}}
+	after := map[int][]Line{2: {{Work: "same", State: "made"}}, 3: {{Work: "new", Host: "hv1"}, {Work: "new"}}}
+	original := []byte("machine,notes\nbms-1,a\n\"bms-[2-3]\",\n# bms-4,\n")
+	rows := func(content []byte) (all [][]string) {
+		book, err := excelize.OpenReader(bytes.NewReader(content))
+		require.NoError(t, err)
+		all, err = book.GetRows("Sheet1")
+		require.NoError(t, err)
+		return all
+	}
+	for kind, as := range map[string]func(csv []byte) []byte{
+		".csv": func(csv []byte) []byte { return csv },
+		".xlsx": func(csv []byte) []byte {
+			records, err := sheet.Records(csv, ',')
+			require.NoError(t, err)
+			var all [][]string
+			for _, r := range records {
+				all = append(all, r.Cells)
+			}
+			book, err := workbookOf(all)
+			require.NoError(t, err)
+			return book
+		},
+		".ods": func(csv []byte) []byte { return office(t, csv, "csv", "ods") },
+	} {
+		t.Run(kind, func(t *testing.T) {
+			copyOf := func(content []byte, lines map[int][]Line) []byte {
+				table, found := sheet.Read(sheet.Source{Name: "m" + kind, Content: content})
+				require.Empty(t, found)
+				copied, err := Copy(content, table, "copy"+kind, lines)
+				require.NoError(t, err)
+				return copied
+			}
+			first := copyOf(as(original), before)
+			again, want := copyOf(first, after), copyOf(as(original), after)
+			switch kind {
+			case ".csv":
+				assert.Equal(t, string(want), string(again))
+				behind := strings.ReplaceAll(string(first), "records\n", "records,owner\n")
+				assert.Contains(t, string(copyOf([]byte(behind), after)), "when,error,records,owner\n")
+			case ".ods":
+				text := func(content []byte) []byte {
+					return bytes.ReplaceAll(office(t, content, "ods", "csv"), []byte("\r"), nil)
+				}
+				assert.Equal(t, string(text(want)), string(text(again)))
+			default:
+				assert.Equal(t, rows(want), rows(again))
+			}
+		})
+	}
+}
+
 // A workbook's content type is that of its name (ECMA-376, part 1, 15.2).
 func TestContentTypeOfACopy(t *testing.T) {
 	book, err := excelize.NewFile().WriteToBuffer()

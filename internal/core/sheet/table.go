@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -16,8 +17,10 @@ type Table struct {
 	Comma     rune // what separates the cells of a CSV
 	// HeadingRow is where the headings stand.
 	HeadingRow int
-	Columns    []Column
-	Rows       []Row
+	// AddedAt is the number of the first column that a copy has added, counted from 1; 0 if the sheet is none.
+	AddedAt int
+	Columns []Column
+	Rows    []Row
 	// CommentedOut are the numbers of rows that their writer commented out, and that are
 	// passed over.
 	CommentedOut []int
@@ -116,7 +119,11 @@ func (t *Table) headings(l line, named bool, rules []Rule, found *finding.Collec
 	at := make([]int, len(l.cells))
 	passed := 0 // the index behind columns of a copy
 	for i, cell := range l.cells {
-		if passed = max(passed, i+l.added(i)); i < passed {
+		if added := l.added(i); added > 0 && i >= passed {
+			passed = i + added
+			t.AddedAt = cmp.Or(t.AddedAt, i+1)
+		}
+		if i < passed {
 			at[i] = badHeading
 			continue
 		}
