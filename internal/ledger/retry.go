@@ -34,11 +34,11 @@ func (l *Ledger) retryWhileDown(do func() (again bool, err error)) error {
 // classes 57 and 08), or has too many connections for now.
 var downCodes = []string{"57P01", "57P02", "57P03", "08000", "08001", "08003", "08004", "08006", "53300"}
 
-// isDeadlock reports whether the server has given a transaction up so that another can go
-// on (PostgreSQL, appendix A: 40P01, 40001).
-func isDeadlock(err error) bool {
+// isPassed reports whether the server has given a transaction up so that another can go on, or for one that had
+// the same to write: perhaps an earlier try, of which the answer was lost (PostgreSQL, appendix A: 40P01, 40001, 23505).
+func isPassed(err error) bool {
 	var said *pgconn.PgError
-	return errors.As(err, &said) && (said.Code == "40P01" || said.Code == "40001")
+	return errors.As(err, &said) && slices.Contains([]string{"40P01", "40001", "23505"}, said.Code)
 }
 
 // isDown reports whether an error says that the server is not there, rather than that it

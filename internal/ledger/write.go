@@ -90,7 +90,7 @@ func (l *Ledger) writeSome() {
 // commit makes writes durable: together, or if one of them fails, each by itself.
 func (l *Ledger) commit(batch []*write) {
 	var err error
-	for try := 0; try == 0 || isDeadlock(err) && len(batch) == 1 && try < mostDeadlocks; try++ {
+	for try := 0; try == 0 || isPassed(err) && len(batch) == 1 && try < mostPassed; try++ {
 		err = l.retryWhileDown(func() (bool, error) { return true, l.commitOnce(batch) })
 	}
 	switch {
@@ -104,9 +104,9 @@ func (l *Ledger) commit(batch []*write) {
 	}
 }
 
-// mostDeadlocks is how often a write is tried that the server gave up for another
+// mostPassed is how often a write is tried that the server gave up for another
 // transaction's sake.
-const mostDeadlocks = 10
+const mostPassed = 10
 
 func (l *Ledger) commitOnce(batch []*write) error {
 	tx, err := l.begin()
