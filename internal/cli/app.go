@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -194,6 +195,7 @@ func (a *App) command() *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 	}
 	refuseMisuse(root)
+	cli.ShowCommandHelp = helpOf
 	cli.HelpPrinter = func(w io.Writer, _ string, of any) { showHelp(w, a.painter(a.Stdout, false), of.(*cli.Command)) }
 	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintln(c.Root().Writer, version()) }
 	return root
@@ -210,11 +212,12 @@ func refuseMisuse(c *cli.Command) {
 		var known []string
 		for _, command := range c.Lineage() {
 			for _, f := range command.Flags {
-				known = append(known, f.Names()...)
+				known = append(known, f.Names()[0])
 			}
 		}
 		name = strings.TrimLeft(name, "-")
-		return misuse{fmt.Errorf("unknown option --%s (%s)", name, finding.DidYouMean(name, known))}
+		slices.Sort(known)
+		return misuse{fmt.Errorf("unknown option --%s (%s)", name, finding.DidYouMean(name, slices.Compact(known)))}
 	}
 	for _, sub := range c.Commands {
 		refuseMisuse(sub)
@@ -229,16 +232,13 @@ func group(_ context.Context, c *cli.Command) error {
 	return cli.ShowSubcommandHelp(c)
 }
 
-func unknownCommand(c *cli.Command) error {
-	word := c.Args().First()
-	if hint, ok := meant[word]; ok && c.Root() == c {
-		return misuse{fmt.Errorf("unknown command %q (%s)", word, hint)}
-	}
-	return noCommand(c, word)
-}
+func unknownCommand(c *cli.Command) error { return noCommand(c, c.Args().First()) }
 
 // noCommand says that a command groups none of a name.
 func noCommand(c *cli.Command, word string) error {
+	if hint, ok := meant[word]; ok && c.Root() == c {
+		return misuse{fmt.Errorf("unknown command %q (%s)", word, hint)}
+	}
 	var known []string
 	for _, sub := range c.Commands {
 		known = append(known, sub.Name)

@@ -20,7 +20,7 @@ func (a *App) checkpointCommand() *cli.Command {
 		Name:  "checkpoint",
 		Usage: "keep, list, restore and drop checkpoints of machines",
 		Description: "A checkpoint is the state of a machine's disks, and of its memory if it runs, under a name. Rows ask for\n" +
-			"them with the column `checkpoint`; these commands keep others and bring machines back. Names may be globs.\n\n" +
+			"them with the column `checkpoint`; these commands keep others and bring machines back. Names may be globs or ranges.\n\n" +
 			"   mintbatch checkpoint list 'bms-tide-*'\n   mintbatch checkpoint keep --name ready 'bms-tide-*'\n" +
 			"   mintbatch checkpoint restore --name ready 'bms-tide-*'\n   mintbatch checkpoint drop --name ready 'bms-tide-*'",
 		Action: group,

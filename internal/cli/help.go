@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -25,6 +26,17 @@ func help(_ context.Context, c *cli.Command) error {
 		of = next
 	}
 	cli.HelpPrinter(of.Root().Writer, "", of)
+	return nil
+}
+
+// helpOf shows the help of what a command groups under a name, or, if it groups nothing, its own: then the name
+// is that of a machine, or of whatever else it works on.
+func helpOf(_ context.Context, c *cli.Command, name string) error {
+	of := c.Command(name)
+	if of == nil && len(c.VisibleCommands()) > 0 {
+		return noCommand(c, name)
+	}
+	cli.HelpPrinter(c.Root().Writer, "", cmp.Or(of, c))
 	return nil
 }
 

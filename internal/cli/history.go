@@ -16,7 +16,7 @@ func (a *App) historyCommand() *cli.Command {
 		Name:      "history",
 		Usage:     "show what was done to each machine, by whom and when",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Shows the history in the ledger, also of machines that no longer exist. Names may be globs;\n" +
+		Description: "Shows the history in the ledger, also of machines that no longer exist. Names may be globs or ranges;\n" +
 			"without names, changes of addresses are included. `mintbatch runs` shows the sheet and setup of\n" +
 			"each run.\n\n" +
 			"   mintbatch history bms-sonar-01\n   mintbatch history --since 2026-11-23 --until 2026-11-24 --user anna",

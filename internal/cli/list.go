@@ -26,7 +26,7 @@ func (a *App) listCommand() *cli.Command {
 		Name:      "list",
 		Usage:     "list the machines, from the ledger and the sites",
 		ArgsUsage: "[MACHINE...]",
-		Description: "Lists the machines of the ledger with their state at the sites. Names may be globs. Machines that\n" +
+		Description: "Lists the machines of the ledger with their state at the sites. Names may be globs or ranges. Machines that\n" +
 			"are alike and whose names count up stand in one line. Fields are " + wrapped(append(mint.FieldNames(), "label:NAME")) + ".\n\n" +
 			"   mintbatch list\n   mintbatch list 'bms-sonar-0*' --each --wide\n   mintbatch list --where 'owner=sonar*' --where 'until<2027-01-01' --sort until\n" +
 			"   mintbatch list --group owner --columns machine,addresses,until\n   mintbatch list --offline --json",

@@ -26,7 +26,7 @@ func (a *App) mintCommand() *cli.Command {
 		Usage:     "show the proof, ask for confirmation, make the machines",
 		ArgsUsage: "[MACHINE...]",
 		Description: "Clones, configures, starts and confirms every machine that is not as the sheet says. After an\n" +
-			"interruption of any kind, run the same command again to continue. Names may be globs.\n\n" +
+			"interruption of any kind, run the same command again to continue. Names may be globs or ranges.\n\n" +
 			"   mintbatch mint\n   mintbatch mint --yes\n   mintbatch mint --waves 1,10%,rest\n   mintbatch mint 'bms-tide-*' --stop-after 2\n   mintbatch mint --failed",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},

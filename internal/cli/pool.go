@@ -27,7 +27,7 @@ func (a *App) poolCommand() *cli.Command {
 		Action: group,
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "show how full the pools are", ArgsUsage: "[POOL...]", Action: a.withSetup(anyArguments, a.poolList), Flags: []cli.Flag{asCSV},
-				Description: "Names may be globs. Write NETWORK/POOL where several networks have a pool of the same name.\n\n" +
+				Description: "Names may be globs or ranges. Write NETWORK/POOL where several networks have a pool of the same name.\n\n" +
 					"   mintbatch pool list"},
 			{Name: "show", Usage: "show the addresses of a pool and who has them", ArgsUsage: "POOL...", Action: a.withSetup(atLeastOne("name the pools: mintbatch pool show POOL"), a.poolShow), Flags: []cli.Flag{asCSV},
 				Description: "   mintbatch pool show nodes\n   mintbatch pool show survey/nodes --csv"},

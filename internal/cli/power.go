@@ -21,7 +21,7 @@ func (a *App) powerCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "power",
 		Usage: "start, shut down or restart machines",
-		Description: "Acts on machines that are made, whatever the sheet says. Names may be globs. Machines with `after` are\n" +
+		Description: "Acts on machines that are made, whatever the sheet says. Names may be globs or ranges. Machines with `after` are\n" +
 			"started in that order, and shut down the other way round.\n\n" +
 			"   mintbatch power off 'bms-tide-*'\n   mintbatch power on 'bms-tide-*'\n   mintbatch power restart bms-sonar-03",
 		Action: group,

@@ -29,7 +29,7 @@ func (a *App) proofCommand() *cli.Command {
 		Usage:     "show the work that a mint would do",
 		ArgsUsage: "[MACHINE...]",
 		Description: "Computes the work without doing it: which machines, from which templates, with which addresses.\n" +
-			"A mint will use the addresses shown. Names may be globs.\n\n" +
+			"A mint will use the addresses shown. Names may be globs or ranges.\n\n" +
 			"   mintbatch proof\n   mintbatch proof 'bms-sonar-*' --files answers",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "files", Usage: "also write every answers file and seed to `DIR`, without secrets"},

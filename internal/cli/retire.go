@@ -24,7 +24,7 @@ func (a *App) remakeCommand() *cli.Command {
 		ArgsUsage: "MACHINE...",
 		Description: "Clones machines again as their rows say: the disk, login and host key are new; the name,\n" +
 			"addresses and MAC address stay. The contents of the disk are lost, and those of the data disks\n" +
-			"unless --keep-data is given. Names may be globs.\n\n" +
+			"unless --keep-data is given. Names may be globs or ranges.\n\n" +
 			"   mintbatch remake bms-sonar-03\n   mintbatch remake --keep-data 'bms-tide-*'",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask for confirmation"},
 			&cli.BoolFlag{Name: "keep-data", Usage: "the new clones get the data disks of the old ones, which are shut down first"},

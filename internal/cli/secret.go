@@ -45,7 +45,7 @@ func (a *App) secretCommand() *cli.Command {
 					"   mintbatch secret reseal"},
 			{Name: "export", Usage: "print logins and passwords in clear text, as CSV", ArgsUsage: "[MACHINE...]", Action: a.withSetup(anyArguments, a.secretExport, "ledger", "secrets"),
 				Flags: []cli.Flag{&cli.StringFlag{Name: "out", Usage: "write to `FILE`, readable by its owner only, instead of standard output"}, forceFlag(overFiles)},
-				Description: "For import into a password store. Names may be globs.\n\n" +
+				Description: "For import into a password store. Names may be globs or ranges.\n\n" +
 					"   mintbatch secret export 'bms-sonar-*' | pass-importer\n   mintbatch secret export --out passwords.csv"},
 		},
 	}

@@ -2,12 +2,12 @@ package column
 
 import (
 	"fmt"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/pattern"
 )
@@ -209,9 +209,8 @@ func after(cell string) (all []string, wrong []Problem) {
 	for _, word := range listed(cell) {
 		name, isPreset := strings.CutPrefix(word, "preset:")
 		label, _, isLabel := strings.Cut(word, "=")
-		_, malformed := path.Match(word, "")
 		switch {
-		case isPreset && name == "", !isPreset && strings.Contains(word, ":"), isLabel && machine.CheckLabel(label) != nil, malformed != nil:
+		case isPreset && name == "", !isPreset && strings.Contains(word, ":"), isLabel && machine.CheckLabel(label) != nil, !glob.Valid(word):
 			wrong = append(wrong, Problem{fmt.Sprintf("%q is neither a machine, a preset nor a label", word), "write for example bms-dns-01, bms-dns-*, preset:name-server or role=dns"})
 		case !slices.Contains(all, word):
 			all = append(all, word)

@@ -1,4 +1,4 @@
-// Package glob matches the names and globs of a command line.
+// Package glob matches the names, globs and ranges of a command line.
 package glob
 
 import (
@@ -6,28 +6,85 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"mintbatch/internal/core/finding"
+	"mintbatch/internal/core/machine"
+	"mintbatch/internal/core/pattern"
 )
 
 // ErrNoMatch is what every failure of Matcher unwraps to.
 var ErrNoMatch = errors.New("no such machine")
 
-// Match reports whether a name is among names and globs, or there are none.
+// Match reports whether a name is among names, globs and ranges, or there are none.
 func Match(globs []string, name string) bool {
-	return len(globs) == 0 || slices.ContainsFunc(globs, func(glob string) bool {
+	return len(globs) == 0 || slices.ContainsFunc(globs, func(glob string) bool { return match(glob, name) })
+}
+
+func match(glob, name string) bool {
+	before, numbers, after, ranges := cut(glob)
+	if !ranges {
 		ok, _ := path.Match(glob, name)
 		return ok
-	})
+	}
+	span, err := machine.ParseSpan(numbers)
+	if err != nil {
+		return false
+	}
+	for i := range name {
+		if ok, _ := path.Match(before, name[:i]); !ok {
+			continue
+		}
+		for k := i + 1; k <= len(name); k++ {
+			if span.Has(name[i:k]) && match(after, name[k:]) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
-// Valid reports whether a text is a name or a glob.
+// list is what stands in the brackets of a range, as in a sheet: from one number to another, one of which has several digits,
+// or words with commas between them. Any other brackets are those of a glob; [0-9] is the same in both.
+var list = pattern.Lazy(`^(?:[0-9]+-[0-9]{2,}|[0-9]{2,}-[0-9]+|[^!^\\,][^,]*(?:,[^,]+)+)$`)
+
+// cut finds the first brackets of a range, and what stands before and after them.
+func cut(glob string) (before, brackets, after string, found bool) {
+	for from := 0; ; {
+		open := strings.IndexAny(glob[from:], `[\`)
+		if open < 0 {
+			return glob, "", "", false
+		}
+		open += from
+		if from = open + 2; glob[open] == '\\' {
+			if from > len(glob) {
+				return glob, "", "", false
+			}
+			continue
+		}
+		n := strings.IndexByte(glob[open:], ']')
+		if n < 0 {
+			return glob, "", "", false
+		}
+		from = open + n + 1
+		if list().MatchString(glob[open+1 : from-1]) {
+			return glob[:open], glob[open:from], glob[from:], true
+		}
+	}
+}
+
+// Valid reports whether a text is a name, a glob or a range.
 func Valid(glob string) bool {
-	_, err := path.Match(glob, "")
-	return err == nil
+	before, brackets, after, ranges := cut(glob)
+	_, malformed := path.Match(before, "")
+	if malformed != nil || !ranges {
+		return malformed == nil
+	}
+	_, err := machine.ParseSpan(brackets)
+	return err == nil && Valid(after)
 }
 
-// Unmatched finds a name or glob that none of all matches.
+// Unmatched finds a name, glob or range that none of all matches.
 func Unmatched(globs, all []string) (glob string, none bool) {
 	i := slices.IndexFunc(globs, func(glob string) bool {
 		return !slices.ContainsFunc(all, func(name string) bool { return Match([]string{glob}, name) })
@@ -38,7 +95,7 @@ func Unmatched(globs, all []string) (glob string, none bool) {
 	return globs[i], true
 }
 
-// Matcher makes a filter of names and globs; each must match one of all, which are the
+// Matcher makes a filter of names, globs and ranges; each must match one of all, which are the
 // machines in what in names, such as `the ledger`. No glob at all lets everything pass.
 func Matcher(globs, all []string, in string) (func(string) bool, error) {
 	if len(globs) == 0 {
@@ -46,7 +103,7 @@ func Matcher(globs, all []string, in string) (func(string) bool, error) {
 	}
 	for _, glob := range globs {
 		if !Valid(glob) {
-			return nil, fmt.Errorf("%w: %q is not a name or glob", ErrNoMatch, glob)
+			return nil, fmt.Errorf("%w: %q is not a name, glob or range", ErrNoMatch, glob)
 		}
 	}
 	if glob, none := Unmatched(globs, all); none {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -119,6 +120,29 @@ func (s Span) Names() []string {
 func (s Span) Name(i int) string {
 	name, _ := s.at(i)
 	return name
+}
+
+// Has reports whether the span has a name.
+func (s Span) Has(name string) bool { return has(s.parts, name) }
+
+func has(parts []part, name string) bool {
+	rest, begins := strings.CutPrefix(name, parts[0].text)
+	if !begins || len(parts[0].choices) == 0 {
+		return begins && rest == ""
+	}
+	return slices.ContainsFunc(parts[0].choices, func(c choice) bool {
+		if c.width == 0 {
+			after, is := strings.CutPrefix(rest, c.word)
+			return is && has(parts[1:], after)
+		}
+		for n := c.width; n <= len(rest) && n <= 10 && isNumber(rest[:n]); n++ {
+			i, _ := strconv.Atoi(rest[:n])
+			if c.lo <= i && i <= c.hi && c.at(i-c.lo) == rest[:n] && has(parts[1:], rest[n:]) {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // Number returns the number in the i-th name, as it is written there: of the

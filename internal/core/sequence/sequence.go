@@ -3,11 +3,11 @@
 package sequence
 
 import (
-	"path"
 	"slices"
 	"strings"
 	"time"
 
+	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 )
 
@@ -89,9 +89,9 @@ func (s *Sequence) members(word string, byName map[string][]int) (all []int) {
 				matches = matches || strings.EqualFold(k, label) && strings.EqualFold(v, value)
 			}
 		case strings.Contains(word, "/"):
-			matches, _ = path.Match(word, strings.ToLower(n.Key.String()))
+			matches = glob.Match([]string{word}, strings.ToLower(n.Key.String()))
 		default:
-			matches, _ = path.Match(word, strings.ToLower(n.Name))
+			matches = glob.Match([]string{word}, strings.ToLower(n.Name))
 		}
 		if matches {
 			all = append(all, i)

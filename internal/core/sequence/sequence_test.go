@@ -19,7 +19,7 @@ func node(site, name, preset, role string, after ...string) Node {
 func TestWordsMatch(t *testing.T) {
 	others := []Node{node("quay", "bms-dns-01", "dns", "dns"), node("vessel", "bms-dns-01", "dns", ""), node("quay", "bms-dns-02", "other", "dns"), node("quay", "bms-gate", "", "gate=1")}
 	for word, want := range map[string][]int{
-		"bms-dns-01": {0, 1}, "BMS-DNS-01": {0, 1}, "quay/bms-dns-01": {0}, "vessel/*": {1}, "bms-dns-*": {0, 1, 2}, "bms-*-0[12]": {0, 1, 2},
+		"bms-dns-01": {0, 1}, "BMS-DNS-01": {0, 1}, "quay/bms-dns-01": {0}, "vessel/*": {1}, "quay/bms-dns-[01-12]": {0, 2}, "bms-dns-[02-04]": {2}, "bms-dns-*": {0, 1, 2}, "bms-*-0[12]": {0, 1, 2},
 		"preset:dns": {0, 1}, "preset:DNS": {0, 1}, "role=dns": {0, 2}, "role=gate=1": {3}, "role=": {1}, "bms": nil, "preset:d*": nil, "rank=dns": nil,
 	} {
 		s := Of(append(slices.Clone(others), node("quay", "bms-app", "app", "app", word)))
