@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
-	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -216,8 +215,7 @@ func refuseMisuse(c *cli.Command) {
 			}
 		}
 		name = strings.TrimLeft(name, "-")
-		slices.Sort(known)
-		return misuse{fmt.Errorf("unknown option --%s (%s)", name, finding.DidYouMean(name, slices.Compact(known)))}
+		return misuse{fmt.Errorf("unknown option --%s (%s)", name, finding.DidYouMean(name, known))}
 	}
 	for _, sub := range c.Commands {
 		refuseMisuse(sub)

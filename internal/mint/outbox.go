@@ -153,7 +153,7 @@ func Chosen(all []ledger.Outgoing, words []string) (func(ledger.Outgoing) bool, 
 	}
 	for _, word := range words {
 		if !slices.ContainsFunc(all, func(o ledger.Outgoing) bool { return is(o, word) }) {
-			return nil, fmt.Errorf("%w: nothing in the outbox is %q", glob.ErrNoMatch, word)
+			return nil, fmt.Errorf("nothing in the outbox is %q; `mintbatch outbox list` lists what is", word)
 		}
 	}
 	return func(o ledger.Outgoing) bool {

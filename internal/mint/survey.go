@@ -37,7 +37,7 @@ func (d *Desk) Survey(ctx context.Context, names []string) ([]SiteView, error) {
 	asked := map[string]bool{}
 	for _, name := range names {
 		if _, known := d.Setup.Sites[name]; !known {
-			return nil, fmt.Errorf("%w: site %q (%s)", ErrUnknown, name, finding.DidYouMean(name, setup.Names(d.Setup.Sites)))
+			return nil, fmt.Errorf("%w site: %q (%s)", ErrUnknown, name, finding.DidYouMean(name, setup.Names(d.Setup.Sites)))
 		}
 		asked[name] = true
 	}

@@ -14,7 +14,7 @@ import (
 func Nearest(word string, known []string) string {
 	word = strings.ToLower(word)
 	best, bestAt := "", max(2, len(word)/3)+1
-	sorted := slices.Sorted(slices.Values(known))
+	sorted := slices.Compact(slices.Sorted(slices.Values(known)))
 	letters := utf8.RuneCountInString(word)
 	for _, name := range sorted {
 		if more := letters - utf8.RuneCountInString(name); more >= bestAt {
@@ -46,7 +46,7 @@ func DidYouMeanOf(word string, known []string, lister string) string {
 	if len(known) == 0 {
 		return "the setup defines none"
 	}
-	sorted := slices.Sorted(slices.Values(known))
+	sorted := slices.Compact(slices.Sorted(slices.Values(known)))
 	switch {
 	case len(sorted) > 12 && lister != "":
 		return "`" + lister + "` lists them"
