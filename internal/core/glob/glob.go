@@ -22,6 +22,9 @@ func Match(globs []string, name string) bool {
 }
 
 func match(glob, name string) bool {
+	if !strings.ContainsAny(glob, `*?[\`) {
+		return glob == name
+	}
 	before, numbers, after, ranges := cut(glob)
 	if !ranges {
 		ok, _ := path.Match(glob, name)
