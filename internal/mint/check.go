@@ -91,7 +91,7 @@ func withoutRow(b *input.Batch, known []ledger.Machine, requested request.Has) f
 	if len(names) == 0 {
 		return nil
 	}
-	return finding.List{{Severity: finding.Warning, Code: "no-row", At: finding.Position{File: b.SheetPath},
+	return finding.List{{Severity: finding.Warning, Code: "no-row", At: finding.Position{File: b.Table.File},
 		Message: fmt.Sprintf("%s of the ledger %s in no row: %s", finding.Plural(len(names), "machine"), isAre(len(names)), strings.Join(machine.NameRanges(names), " ")),
 		Hint:    "a mint leaves them alone; `mintbatch retire --strays` deletes them"}}
 }
