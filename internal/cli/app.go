@@ -129,8 +129,12 @@ func (a *App) exit(err error, interrupted bool) int {
 	if errors.Is(err, syscall.EMFILE) {
 		fmt.Fprintln(a.Stderr, "mintbatch: the limit of open files is too low; raise it, for example with `ulimit -n 1024`, and run the same command again")
 	}
+	told := map[string]bool{} // a site that was asked twice says so twice
 	for _, one := range parts(err) {
-		fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(strings.TrimSpace(one)))
+		if !told[one] {
+			fmt.Fprintf(a.Stderr, "mintbatch: %s\n", visible(strings.TrimSpace(one)))
+		}
+		told[one] = true
 	}
 	return status
 }
