@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"time"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/machine"
 )
 
@@ -20,10 +22,10 @@ type Event struct {
 	Detail string
 }
 
-// note writes an event. Who did it is read off its run, if it has one.
+// note writes an event. Who did it is read off its run, if it has one. The order of ids is that of time.
 func note(tx transaction, e Event) error {
 	return tx.Exec(`INSERT INTO history (id, at, run, user_name, host_name, site, machine, what, detail) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		tx.id(), now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
+		tx.id(uuid.NewV7), now(), e.Run, e.User, e.Host, e.Site, e.Name, e.What, e.Detail)
 }
 
 // Note writes an event that is no step of a run.

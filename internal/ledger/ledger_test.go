@@ -412,7 +412,8 @@ func TestALostAnswer(t *testing.T) {
 		assert.Equal(t, "claimed", events[0].What)
 		waiting, err := l.Outbox(ctx)
 		require.NoError(t, err)
-		assert.Len(t, waiting, 2)
+		require.Len(t, waiting, 2)
+		assert.NotEqual(t, waiting[0].ID[:8], waiting[1].ID[:8], "the beginnings of ids tell notices apart")
 	})
 }
 

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/notice"
 )
@@ -53,7 +55,7 @@ func putOutbox(tx transaction, all []Outgoing) error {
 		}
 		o.Data.Taken = taken
 		if err := tx.Exec(`INSERT INTO outbox (id, notice, event, site, machine, run, at, data, tries, tried, error) VALUES (?, ?, ?, ?, ?, ?, ?, ?, 0, '', '') ON CONFLICT (id) DO NOTHING`,
-			tx.id(), o.Notice, string(o.Data.Kind), key.Site, key.Name, o.Data.Run.ID, time.Now().UTC().Format(outboxTime), encode(o.Data)); err != nil {
+			tx.id(uuid.NewRandom), o.Notice, string(o.Data.Kind), key.Site, key.Name, o.Data.Run.ID, time.Now().UTC().Format(outboxTime), encode(o.Data)); err != nil {
 			return err
 		}
 	}

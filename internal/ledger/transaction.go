@@ -22,10 +22,10 @@ type drawn struct {
 	next int
 }
 
-// id returns the next one; those that are drawn later are greater.
-func (d *drawn) id() string {
+// id returns the next one, drawn in a way.
+func (d *drawn) id(draw func() (uuid.UUID, error)) string {
 	if d.next++; d.next > len(d.all) {
-		d.all = append(d.all, uuid.Must(uuid.NewV7()).String())
+		d.all = append(d.all, uuid.Must(draw()).String())
 	}
 	return d.all[d.next-1]
 }
