@@ -30,6 +30,7 @@ inside() {
   printf 'search lab.example\nnameserver 10.53.0.1\n' >"$own/resolv.conf"
   printf '[libdefaults]\n default_realm = LAB.EXAMPLE\n dns_lookup_kdc = false\n rdns = false\n[realms]\n LAB.EXAMPLE = {\n  kdc = 10.53.0.1\n  admin_server = 10.53.0.1\n  kpasswd_server = 10.53.0.1\n }\n[domain_realm]\n .lab.example = LAB.EXAMPLE\n lab.example = LAB.EXAMPLE\n' >"$own/krb5.conf"
   for file in hosts resolv.conf krb5.conf; do
+    [ -e "/etc/$file" ] || : >"/etc/$file" # what is not there cannot be mounted over
     mount --bind "$own/$file" "$(readlink -f /etc/$file)"
   done
   if [ ! -e "$cache/ready" ]; then
