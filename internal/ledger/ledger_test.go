@@ -274,11 +274,11 @@ func TestARunThatWakesUp(t *testing.T) {
 func TestHeartbeatsAmongManyWrites(t *testing.T) {
 	everywhere(t, func(t *testing.T, path string) {
 		l := opened(t, path)
-		l.timeout = time.Second
+		l.timeout = 3 * time.Second
 		run := strings.ReplaceAll(t.Name(), "/", "-")
 		require.NoError(t, l.StartRun(t.Context(), Run{ID: run}, nil, nil))
 		var writers sync.WaitGroup
-		for end, i := time.Now().Add(3*time.Second), 0; i < 40; i++ {
+		for end, i := time.Now().Add(4*time.Second), 0; i < 40; i++ {
 			key := one(fmt.Sprint("m", i)).Key
 			writers.Go(func() {
 				for time.Now().Before(end) {
