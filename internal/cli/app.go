@@ -191,7 +191,7 @@ func (a *App) command() *cli.Command {
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
-				return unknownCommand(c)
+				return noCommand(c, c.Args().First())
 			}
 			return cli.ShowAppHelp(c)
 		},
@@ -229,12 +229,10 @@ func refuseMisuse(c *cli.Command) {
 // group is the action of a command that only groups others.
 func group(_ context.Context, c *cli.Command) error {
 	if c.Args().Present() {
-		return unknownCommand(c)
+		return noCommand(c, c.Args().First())
 	}
 	return cli.ShowSubcommandHelp(c)
 }
-
-func unknownCommand(c *cli.Command) error { return noCommand(c, c.Args().First()) }
 
 // noCommand says that a command groups none of a name.
 func noCommand(c *cli.Command, word string) error {
@@ -272,7 +270,7 @@ func noArguments(c *cli.Command) error {
 // noSubcommand refuses arguments for a command that also groups others.
 func noSubcommand(c *cli.Command) error {
 	if c.Args().Present() {
-		return unknownCommand(c)
+		return noCommand(c, c.Args().First())
 	}
 	return nil
 }

@@ -121,10 +121,11 @@ func (l *Ledger) commitOnce(batch []*write) error {
 		if w.err = w.ctx.Err(); w.err != nil {
 			continue
 		}
-		if done, err := w.wasDone(tx); err != nil || done {
-			if err != nil {
-				return err
-			}
+		done, err := w.wasDone(tx)
+		if err != nil {
+			return err
+		}
+		if done {
 			continue
 		}
 		w.drawn.next = 0

@@ -21,8 +21,11 @@ func Match(globs []string, name string) bool {
 	return len(globs) == 0 || slices.ContainsFunc(globs, func(glob string) bool { return match(glob, name) })
 }
 
+// Plain reports whether a text can only be a name.
+func Plain(text string) bool { return !strings.ContainsAny(text, `*?[\`) }
+
 func match(glob, name string) bool {
-	if !strings.ContainsAny(glob, `*?[\`) {
+	if Plain(glob) {
 		return glob == name
 	}
 	before, numbers, after, ranges := cut(glob)
@@ -110,7 +113,7 @@ func Matcher(globs, all []string, in string) (func(string) bool, error) {
 		}
 	}
 	if glob, none := Unmatched(globs, all); none {
-		return nil, fmt.Errorf("%w: %q matches no machine in %s (%s)", ErrNoMatch, glob, in, finding.DidYouMeanOf(glob, slices.Compact(slices.Sorted(slices.Values(all))), "mintbatch list"))
+		return nil, fmt.Errorf("%w: %q matches no machine in %s (%s)", ErrNoMatch, glob, in, finding.DidYouMeanOf(glob, all, "mintbatch list"))
 	}
 	return func(name string) bool { return Match(globs, name) }, nil
 }

@@ -76,7 +76,7 @@ func (s *Sequence) members(word string, byName map[string][]int) (all []int) {
 	word = strings.ToLower(word)
 	preset, isPreset := strings.CutPrefix(word, "preset:")
 	label, value, isLabel := strings.Cut(word, "=")
-	if !isPreset && !isLabel && !strings.ContainsAny(word, `*?[\`) {
+	if !isPreset && !isLabel && glob.Plain(word) {
 		return byName[word]
 	}
 	for i, n := range s.Nodes {
