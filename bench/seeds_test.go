@@ -66,7 +66,7 @@ func BenchmarkSheetToSeeds(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
 				for _, w := range build(b, content) {
-					made, err := kinds.Write(answers.Hidden(w.Machine, "i"))
+					made, err := kinds.Write(answers.Hidden(*w.Machine(), "i"))
 					if err == nil {
 						_, err = made.Image()
 					}
@@ -94,7 +94,7 @@ func BenchmarkYardstickSeedByXorriso(b *testing.B) {
 	dir := b.TempDir()
 	w := build(b, rows(1))[0]
 	var names []string
-	for _, f := range cloudinit.Files(answers.Hidden(w.Machine, "i")) {
+	for _, f := range cloudinit.Files(answers.Hidden(*w.Machine(), "i")) {
 		names = append(names, filepath.Join(dir, f.Name))
 		require.NoError(b, os.WriteFile(names[len(names)-1], f.Content, 0o600))
 	}
@@ -116,13 +116,13 @@ func BenchmarkWholeSeed(b *testing.B) {
 		b.Run(c.name, func(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
-				in := answers.Hidden(w.Machine, "i")
+				in := answers.Hidden(*w.Machine(), "i")
 				key, err := secret.NewHostKey(rand.Reader, w.Name)
 				in.Secrets.HostKeyPrivate, in.Secrets.HostKeyPublic = key.Private, key.Public
 				if c.name != "no password" {
 					password, err := secret.Policy{}.NewPassword(rand.Reader)
 					require.NoError(b, err)
-					in.Secrets.Hashes[w.Guest.Login], err = secret.Hash(rand.Reader, c.hash, password)
+					in.Secrets.Hashes[w.Spec().Guest.Login], err = secret.Hash(rand.Reader, c.hash, password)
 					require.NoError(b, err)
 				}
 				require.NoError(b, err)
@@ -144,7 +144,7 @@ func BenchmarkYardstickWholeSeedByPrograms(b *testing.B) {
 		}
 	}
 	dir := b.TempDir()
-	for _, f := range cloudinit.Files(answers.Hidden(build(b, rows(1))[0].Machine, "i")) {
+	for _, f := range cloudinit.Files(answers.Hidden(*build(b, rows(1))[0].Machine(), "i")) {
 		require.NoError(b, os.WriteFile(filepath.Join(dir, f.Name), f.Content, 0o600))
 	}
 	const machines = 100

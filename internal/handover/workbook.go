@@ -66,7 +66,7 @@ func Workbook(d *mint.Desk, original []byte, name string, p proof.Proof, entries
 	}
 	lines := map[int][]report.Line{}
 	for _, w := range d.Wanted {
-		lines[w.Row()] = append(lines[w.Row()], lineOf(w.Machine, known, work))
+		lines[w.Row()] = append(lines[w.Row()], lineOf(*w.Machine(), known, work))
 	}
 	content, err := report.Copy(original, d.Table, name, lines)
 	if err != nil {

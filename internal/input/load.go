@@ -10,10 +10,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/glob"
+	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
 )
@@ -84,6 +86,15 @@ type Batch struct {
 	dir         string // relative paths of the setup start here
 }
 
+// RowKeys lists the machines of the sheet.
+func (b *Batch) RowKeys() map[machine.Key]bool {
+	all := make(map[machine.Key]bool, len(b.Wanted))
+	for _, w := range b.Wanted {
+		all[w.Key] = true
+	}
+	return all
+}
+
 // Path resolves a path of the setup.
 func (b *Batch) Path(p string) string {
 	if filepath.IsAbs(p) {
@@ -143,11 +154,18 @@ func Load(in Input) (*Batch, error) {
 	return b, b.ReadSheet(in)
 }
 
+// largeSheet is from how many bytes on memory counts for more than the few percent of time by which
+// garbage is collected more often: all machines of a sheet are in memory at the same time.
+const largeSheet = 1 << 20
+
 // ReadSheet reads the sheet; its findings are in the batch.
 func (b *Batch) ReadSheet(in Input) error {
 	source, err := b.fetchSheet(in)
 	if err != nil {
 		return err
+	}
+	if len(source.Content) > largeSheet {
+		debug.SetGCPercent(60)
 	}
 	table, found := sheet.Read(source)
 	b.Table, b.Named = table, in.named()

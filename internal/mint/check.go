@@ -78,10 +78,7 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 
 // withoutRow tells of machines of the ledger that no row asks for.
 func withoutRow(b *input.Batch, known []ledger.Machine, requested request.Has) finding.List {
-	rows := map[machine.Key]bool{}
-	for _, w := range b.Wanted {
-		rows[w.Key] = true
-	}
+	rows := b.RowKeys()
 	var names []string
 	for _, k := range known {
 		if !rows[k.Key] && !requested.Made(k.Key, k.Origin) {

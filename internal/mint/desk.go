@@ -9,7 +9,6 @@ import (
 
 	"mintbatch/internal/around"
 	"mintbatch/internal/core/assign"
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/plan"
@@ -72,13 +71,4 @@ func (d *Desk) Close() error {
 	d.Sites.Close()
 	d.Around.Close()
 	return d.Ledger.Close()
-}
-
-// inSheet lists the machines of the sheet.
-func (d *Desk) inSheet() map[machine.Key]bool {
-	all := make(map[machine.Key]bool, len(d.Wanted))
-	for _, w := range d.Wanted {
-		all[w.Key] = true
-	}
-	return all
 }

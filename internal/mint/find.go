@@ -60,7 +60,7 @@ func (d *Desk) Find(ctx context.Context, text string) ([]Found, error) {
 		}
 	}
 	for _, w := range d.Wanted {
-		if what, found := ofMachine(is, w.Name, w.Spec); found || slices.ContainsFunc(literals(w), is) {
+		if what, found := ofMachine(is, w.Name, w.Spec()); found || slices.ContainsFunc(literals(w), is) {
 			all = append(all, Found{Source: "sheet", Site: w.Site, Name: w.Name, What: strings.TrimSuffix(fmt.Sprintf("row %d: %s", w.Row(), what), ": ")})
 		}
 	}

@@ -322,8 +322,11 @@ func (d *Desk) restore(ctx context.Context, runID string, key machine.Key, m con
 // their digest, if they are the same.
 func (d *Desk) contents(key machine.Key, spec *machine.Spec) bool {
 	for _, w := range d.Wanted {
-		if w.Key == key && w.Guest.ContentsDigest() == spec.Guest.Commands[0] {
-			spec.Guest.Firstboot, spec.Guest.Own = w.Guest.Firstboot, w.Guest.Own
+		if w.Key != key {
+			continue
+		}
+		if is := w.Spec().Guest; is.ContentsDigest() == spec.Guest.Commands[0] {
+			spec.Guest.Firstboot, spec.Guest.Own = is.Firstboot, is.Own
 			return true
 		}
 	}

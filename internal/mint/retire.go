@@ -42,7 +42,7 @@ type Which struct {
 // been interrupted.
 func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) (*Retiring, error) {
 	r := &Retiring{}
-	wanted := d.inSheet()
+	wanted := d.RowKeys()
 	var err error
 	if which.Strays {
 		requested, failed := d.Ledger.Requested(ctx)

@@ -63,13 +63,14 @@ func KnownLacks(wanted []*batch.Wanted, known []ledger.Machine, inspected map[le
 		if made[w.Key] {
 			continue
 		}
-		name := w.Clone.Template
+		spec := w.Spec()
+		name := spec.Clone.Template
 		if v, is := newest[ledger.TemplateKey{Site: w.Site, Template: name}]; is && !w.Pinned {
 			name = v.String()
 		}
 		s := inspected[ledger.TemplateKey{Site: w.Site, Template: name}]
 		t := contract.Template{Name: name, Changed: s.Changed, Disk: math.MaxInt64} // how large its disk is, is not known
-		warnings = append(warnings, lacking(t, s, w.Origin("template").At, w.Spec, told)...)
+		warnings = append(warnings, lacking(t, s, w.Origin("template").At, spec, told)...)
 	}
 	return warnings
 }

@@ -167,12 +167,12 @@ func (p *Planner) noRoom(site string, short []place.Shortfall) finding.Finding {
 // unusable reports a template from which nothing can be cloned, and what is
 // to be said of the others.
 func unusable(answer *contract.Survey, w *batch.Wanted, told map[finding.Position]bool) (found, remarks finding.List) {
-	at := w.Origin("template").At
+	at, spec := w.Origin("template").At, w.Spec()
 	for _, t := range answer.Templates {
-		if t.Name != w.Clone.Template {
+		if t.Name != spec.Clone.Template {
 			continue
 		}
-		if disk := w.Origin("disk"); w.Shape.Disk > 0 && w.Shape.Disk < t.Disk && !told[disk.At] {
+		if disk := w.Origin("disk"); spec.Shape.Disk > 0 && spec.Shape.Disk < t.Disk && !told[disk.At] {
 			told[disk.At] = true
 			found.Add(finding.Finding{Code: "disk-too-small", At: disk.At, Value: disk.Value,
 				Message: fmt.Sprintf("the disk of template %s has %s, and a disk cannot shrink", t.Name, t.Disk), Hint: "leave it empty, or write a larger size"})
@@ -190,7 +190,7 @@ func unusable(answer *contract.Survey, w *batch.Wanted, told map[finding.Positio
 			told[at] = true
 			remarks.Add(finding.Finding{Severity: finding.Warning, Code: "template-hardware", At: at, Value: t.Name, Message: fmt.Sprintf("template %s: %s", t.Name, remark)})
 		}
-		if t.Problem == "" && (t.Remark == "" || w.Clone.Kind != machine.Linked) {
+		if t.Problem == "" && (t.Remark == "" || spec.Clone.Kind != machine.Linked) {
 			continue
 		}
 		told[at] = true

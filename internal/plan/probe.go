@@ -142,7 +142,7 @@ func inUse(answer probe.Answer, r ledger.Reservation, w *batch.Wanted) (f findin
 	}
 	switch answer.Probe {
 	case address.DNS:
-		if strings.EqualFold(answer.Detail, w.Guest.FQDN()) {
+		if strings.EqualFold(answer.Detail, w.FQDN()) {
 			return f, false
 		}
 		f.Severity, f.Code = finding.Warning, "address-named"

@@ -48,7 +48,8 @@ func NewQuotas(b *input.Batch, known []ledger.Machine, claimed map[machine.Key]q
 		if w.Misnamed || keep != nil && !keep(w.Name) {
 			continue
 		}
-		use := quota.Of(w.Site, &w.Spec, has[w.Key], b.Setup.Lineage(w.Preset))
+		spec := w.Spec()
+		use := quota.Of(w.Site, &spec, has[w.Key], b.Setup.Lineage(spec.Preset))
 		q.after[w.Key] = &use
 		changes, rows = append(changes, quota.Change{Before: uses[w.Key], After: &use}), append(rows, i)
 	}

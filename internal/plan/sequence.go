@@ -16,14 +16,13 @@ import (
 // Sequence finds out which machines are started after which others, by the sheet, and by the
 // ledger for those that no row asks for.
 func Sequence(b *input.Batch, known []ledger.Machine) (*sequence.Sequence, finding.List) {
-	wanted := make(map[machine.Key]bool, len(b.Wanted))
-	for _, w := range b.Wanted {
-		wanted[w.Key] = true
-	}
 	var others []sequence.Node
-	for i, k := range known {
-		if !wanted[k.Key] {
-			others = append(others, sequence.Node{Key: k.Key, Spec: &known[i].Spec})
+	if len(known) > 0 {
+		wanted := b.RowKeys()
+		for i, k := range known {
+			if !wanted[k.Key] {
+				others = append(others, sequence.NodeOf(k.Key, &known[i].Spec))
+			}
 		}
 	}
 	s, found := batch.Sequence(b.Wanted, others, b.Named)
@@ -60,7 +59,7 @@ func GatesAmong(works []proof.Work, up bool) *run.Gates {
 	var nodes []sequence.Node
 	for _, w := range works {
 		if w.Machine != nil {
-			nodes = append(nodes, sequence.Node{Key: w.Key, Spec: &w.Machine.Spec})
+			nodes = append(nodes, sequence.NodeOf(w.Key, &w.Machine.Spec))
 		}
 	}
 	s := sequence.Of(nodes)
@@ -83,6 +82,9 @@ func keysOf(works []proof.Work) []machine.Key {
 
 // Sorted lists works so that each is behind those that it comes after.
 func (p *Plan) Sorted(works []proof.Work) []proof.Work {
+	if p.sequence.IsEmpty() {
+		return works
+	}
 	at := make(map[machine.Key]int, len(works))
 	for i, w := range works {
 		at[w.Key] = i

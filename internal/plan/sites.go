@@ -149,6 +149,7 @@ func (p *Planner) notAtSite(asked sites.Surveys, inspected map[ledger.TemplateKe
 		if asked[w.Site] == nil || !cloned[w.Key] {
 			continue
 		}
+		spec := w.Spec()
 		missing := func(what string, adapter int, name string) {
 			known := has[w.Site][what]
 			if name == "" || slices.Contains(known, name) || what == "folder" && asked[w.Site].Places || what == "network" && contract.Connects(known, name) {
@@ -172,15 +173,15 @@ func (p *Planner) notAtSite(asked sites.Surveys, inspected map[ledger.TemplateKe
 			}
 			found.Add(f)
 		}
-		missing("template", 0, w.Clone.Template)
+		missing("template", 0, spec.Clone.Template)
 		more, remarks := unusable(asked[w.Site], w, told)
 		found, warnings = append(found, more...), append(warnings, remarks...)
-		if i := slices.IndexFunc(asked[w.Site].Templates, func(t contract.Template) bool { return t.Name == w.Clone.Template }); i >= 0 {
-			warnings = append(warnings, lacking(asked[w.Site].Templates[i], inspected[ledger.TemplateKey{Site: w.Site, Template: w.Clone.Template}], w.Origin("template").At, w.Spec, lacks)...)
+		if i := slices.IndexFunc(asked[w.Site].Templates, func(t contract.Template) bool { return t.Name == spec.Clone.Template }); i >= 0 {
+			warnings = append(warnings, lacking(asked[w.Site].Templates[i], inspected[ledger.TemplateKey{Site: w.Site, Template: spec.Clone.Template}], w.Origin("template").At, spec, lacks)...)
 		}
-		missing("host", 0, w.Clone.Host)
-		missing("store", 0, w.Clone.Store)
-		missing("folder", 0, w.Clone.Folder)
+		missing("host", 0, spec.Clone.Host)
+		missing("store", 0, spec.Clone.Store)
+		missing("folder", 0, spec.Clone.Folder)
 		for i, a := range w.Adapters {
 			missing("network", i+1, a.Network)
 		}

@@ -78,7 +78,7 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	}
 	situation.Wanted = make([]*machine.Machine, len(p.Wanted))
 	for i, w := range p.Wanted {
-		situation.Wanted[i] = &w.Machine
+		situation.Wanted[i] = w.Machine()
 	}
 	situation.Known = make([]*proof.Known, len(known))
 	for i := range known {

@@ -16,9 +16,10 @@ import (
 // sites. Only a site that is asked about one by itself tells its checkpoints.
 func (p *Planner) addSources(ctx context.Context, asked sites.Surveys) error {
 	for _, w := range p.Wanted {
-		source, is := machine.SourceOf(w.Clone.Template)
+		name := w.Spec().Clone.Template
+		source, is := machine.SourceOf(name)
 		answer := asked[w.Site]
-		if !is || answer == nil || slices.ContainsFunc(answer.Templates, func(t contract.Template) bool { return t.Name == w.Clone.Template }) {
+		if !is || answer == nil || slices.ContainsFunc(answer.Templates, func(t contract.Template) bool { return t.Name == name }) {
 			continue
 		}
 		i := slices.IndexFunc(answer.Machines, func(m contract.Machine) bool { return strings.EqualFold(m.Name, source.Name) })
@@ -26,7 +27,7 @@ func (p *Planner) addSources(ctx context.Context, asked sites.Surveys) error {
 			continue // which is told where it is missing
 		}
 		m := &answer.Machines[i]
-		t := contract.Template{Name: w.Clone.Template, CPUs: m.CPUs, Memory: m.Memory, Disk: m.Disk, Used: max(m.Used, m.Saved), Firmware: m.Firmware, Host: m.Host, Store: m.Store, Hosts: []string{m.Host}}
+		t := contract.Template{Name: name, CPUs: m.CPUs, Memory: m.Memory, Disk: m.Disk, Used: max(m.Used, m.Saved), Firmware: m.Firmware, Host: m.Host, Store: m.Store, Hosts: []string{m.Host}}
 		switch {
 		case source.Checkpoint != "":
 			one, err := p.Sites.Machine(ctx, w.Site, m.ID)

@@ -26,8 +26,9 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 		if w.Pinned {
 			continue
 		}
-		v, err := machine.ParseVersion(p.Setup.TemplateSource(w.Template))
-		if _, isTemplate := p.Setup.Templates[w.Template]; !isTemplate || err != nil || v.Number > 0 {
+		template := w.Spec().Template
+		v, err := machine.ParseVersion(p.Setup.TemplateSource(template))
+		if _, isTemplate := p.Setup.Templates[template]; !isTemplate || err != nil || v.Number > 0 {
 			continue // it has no versions
 		}
 		v.Number = newest[w.Site][v.Template]
@@ -36,7 +37,7 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 				v = was
 			}
 		}
-		w.Clone.Template = v.String()
+		w.Change(func(s *machine.Spec) { s.Clone.Template = v.String() })
 	}
 }
 

@@ -131,7 +131,7 @@ func batch(t testing.TB, n, hosts, chained int, seed uint64) (took, least time.D
 		if i > 0 && i < chained {
 			m.After = []string{works[i-1].Name}
 		}
-		nodes = append(nodes, sequence.Node{Key: m.Key, Spec: &m.Spec})
+		nodes = append(nodes, sequence.NodeOf(m.Key, &m.Spec))
 		works = append(works, proof.Work{Key: m.Key, Word: proof.New, Machine: m, Generation: 1, Identity: id, Place: &place.Place{Host: host, Store: "store"}})
 	}
 	// The copies of a host take half their sum; behind the last of the first k of a chain,

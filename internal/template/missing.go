@@ -69,7 +69,7 @@ func needs(ctx context.Context, d *mint.Desk, names []string) ([]need, error) {
 	}
 	var all []need
 	for _, w := range d.Wanted {
-		v, err := machine.ParseVersion(w.Clone.Template)
+		v, err := machine.ParseVersion(w.Spec().Clone.Template)
 		if err != nil || made[w.Key] || !keep(w.Name) {
 			continue
 		}
@@ -77,7 +77,7 @@ func needs(ctx context.Context, d *mint.Desk, names []string) ([]need, error) {
 			v.Number = 0
 		}
 		if !slices.ContainsFunc(all, func(n need) bool { return n.site == w.Site && n.Version == v }) {
-			all = append(all, need{w.Site, w.Clone.Store, v})
+			all = append(all, need{w.Site, w.Spec().Clone.Store, v})
 		}
 	}
 	return all, nil

@@ -58,6 +58,7 @@ func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) (iter.Seq[addr
 			a.owners[mac] = key
 		}
 	}
+	a.reserved = make([]reserved, 0, len(wanted))
 	for _, w := range wanted {
 		a.machine(w)
 	}
@@ -82,7 +83,8 @@ func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) (iter.Seq[addr
 // answers reports why a machine's answers cannot be written in its guest's form, or which
 // part of them not every guest reads.
 func (a *assigner) answers(w *batch.Wanted) {
-	kind := kinds.Of(w.Guest)
+	m := w.Machine()
+	kind := kinds.Of(m.Guest)
 	if w.Misnamed || !kind.Reads() {
 		return
 	}
@@ -93,7 +95,7 @@ func (a *assigner) answers(w *batch.Wanted) {
 		}
 		return
 	}
-	made, err := kinds.Write(answers.Hidden(w.Machine, ""))
+	made, err := kinds.Write(answers.Hidden(*m, ""))
 	if err == nil {
 		err = made.Check()
 	}

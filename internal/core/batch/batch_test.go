@@ -59,11 +59,11 @@ func TestValuesComeFromRowPresetTemplateDefaults(t *testing.T) {
 	wanted, found := built(t, "machine,preset,memory,hostname,cpus\nBMS-Sonar-01,sonar-node,4.0GiB,,\nbms-tide-01,,,gauge,1.0\n")
 	require.Empty(t, found)
 	first, second := wanted[0], wanted[1]
-	assert.Equal(t, machine.Shape{CPUs: 4, Memory: 4 * machine.GiB}, first.Shape)
-	assert.Equal(t, machine.Shape{CPUs: 1, Memory: 2 * machine.GiB}, second.Shape)
-	assert.Equal(t, []string{"lz4", "chrony"}, first.Guest.Packages)
-	assert.Equal(t, "bms-sonar-01.brackwater.example", first.Guest.FQDN())
-	assert.Equal(t, "gauge", second.Guest.Hostname)
+	assert.Equal(t, machine.Shape{CPUs: 4, Memory: 4 * machine.GiB}, first.Spec().Shape)
+	assert.Equal(t, machine.Shape{CPUs: 1, Memory: 2 * machine.GiB}, second.Spec().Shape)
+	assert.Equal(t, []string{"lz4", "chrony"}, first.Spec().Guest.Packages)
+	assert.Equal(t, "bms-sonar-01.brackwater.example", first.Spec().Guest.FQDN())
+	assert.Equal(t, "gauge", second.Spec().Guest.Hostname)
 	assert.Equal(t, "quay", first.Site)
 	assert.True(t, first.Adapters[0].DHCP, "no address means DHCP")
 	for column, from := range map[string]string{"memory": "row", "cpus": "preset sonar-node", "template": "defaults", "notes": ""} {
@@ -79,13 +79,13 @@ func TestCellsAsPeopleWriteThem(t *testing.T) {
 		"y,\"198.51.100.8, 2001:db8:b0a7::8\",2027-03-31 00:00:00,a b=c,C.UTF-8,\"1.024,0\"\n")
 	require.Empty(t, found)
 	x, y := wanted[0], wanted[1]
-	assert.Equal(t, "x leg.example x.leg.example", strings.Join([]string{x.Name, x.Guest.Domain, x.Guest.FQDN()}, " "))
+	assert.Equal(t, "x leg.example x.leg.example", strings.Join([]string{x.Name, x.Spec().Guest.Domain, x.Spec().Guest.FQDN()}, " "))
 	assert.Equal(t, "198.51.100.7/24", x.Adapters[0].Addresses[0].String())
 	assert.Equal(t, "2027-03-31 2027-03-31", x.Info.Until+" "+y.Info.Until)
 	assert.Equal(t, map[string]string{"place": "row 3", "tier": "a"}, x.Info.Labels)
 	assert.Equal(t, map[string]string{"a": "", "b": "c"}, y.Info.Labels)
-	assert.Equal(t, 4*machine.GiB, x.Shape.Memory)
-	assert.Equal(t, machine.GiB, y.Shape.Memory)
+	assert.Equal(t, 4*machine.GiB, x.Spec().Shape.Memory)
+	assert.Equal(t, machine.GiB, y.Spec().Shape.Memory)
 }
 
 // A wrong word is told once where it stands, with the machines that it touches; of
@@ -111,11 +111,43 @@ func TestPresetsBuildOnOneAnother(t *testing.T) {
 	require.Empty(t, found[1:], "only that bms-x contains no number")
 	w := wanted[1]
 	assert.Equal(t, machine.Shape{CPUs: 2, Memory: 16 * machine.GiB, Disks: []machine.Disk{
-		{Size: 20 * machine.GiB, Kind: machine.ThinDisk}, {Size: 100 * machine.GiB, Store: "bulk", Kind: machine.FullDisk}}}, w.Shape)
-	assert.Equal(t, []string{"base", "big"}, w.Guest.Packages)
+		{Size: 20 * machine.GiB, Kind: machine.ThinDisk}, {Size: 100 * machine.GiB, Store: "bulk", Kind: machine.FullDisk}}}, w.Spec().Shape)
+	assert.Equal(t, []string{"base", "big"}, w.Spec().Guest.Packages)
 	assert.Equal(t, "bms-10 is 2, number 10, of tide desk; {machine} {see wiki}", w.Info.Notes)
 	assert.Equal(t, "preset sonar-base", w.Origin("cpus").From)
 	assert.Equal(t, w.Info.Notes, w.Origin("notes").Value)
+}
+
+// Machines of a sheet are in memory together, and yet each is what it would be alone.
+func TestMachinesHaveNothingOfEachOther(t *testing.T) {
+	heading := "machine,preset,site,cpus,memory,disk,disks,hostname,domain,login,notes,owner,labels,until,power,after,aliases,timezone,network.2,address.2,mac\n"
+	fields := []string{"sonar-node", "vessel", "2", "3GiB", "20G", "5G", "other", "leg.example", "pilot", "some notes", "tide desk", "leg=1", "2027-03-01", "off", "bms-x-01", "gate", "Europe/Oslo", "chart", "203.0.113.77", "02:00:5e:10:00:01"}
+	var rows []string
+	for range 2 { // what two rows have in common stands apart, and together
+		for i, field := range fields {
+			cells := make([]string, len(fields))
+			cells[i] = field
+			if slices.Contains([]string{"20G", "203.0.113.77"}, field) { // which need another's
+				cells[max(i-1, 0)] = fields[max(i-1, 0)]
+			}
+			rows = append(rows, fmt.Sprintf("bms-x-%02d,%s\n", len(rows)+1, strings.Join(cells, ",")))
+		}
+	}
+	together, _ := built(t, heading+strings.Join(rows, ""))
+	require.Len(t, together, len(rows))
+	for i, row := range rows {
+		alone, _ := built(t, heading+row)
+		require.Len(t, alone, 1)
+		one, other := together[i].Spec(), alone[0].Spec()
+		for k := range one.Adapters { // those of the second batch of addresses are taken
+			one.Adapters[k].Addresses, other.Adapters[k].Addresses = nil, nil
+		}
+		assert.Equal(t, other, one, row)
+	}
+	before := together[3].Spec().Fingerprint()
+	together[2].Change(func(s *machine.Spec) { s.Guest.Login, s.Info.Owner, s.Clone.Template = "x", "y", "z" })
+	assert.Equal(t, before, together[3].Spec().Fingerprint())
+	assert.Equal(t, "x y z", strings.Join([]string{together[2].Spec().Guest.Login, together[2].Info.Owner, together[2].Spec().Clone.Template}, " "))
 }
 
 func TestRangesCountUp(t *testing.T) {
@@ -123,7 +155,7 @@ func TestRangesCountUp(t *testing.T) {
 	require.Empty(t, found)
 	var got []string
 	for _, w := range wanted {
-		got = append(got, w.Name+" "+w.Guest.Hostname+" "+w.Adapters[0].Addresses[0].String())
+		got = append(got, w.Name+" "+w.Spec().Guest.Hostname+" "+w.Adapters[0].Addresses[0].String())
 	}
 	assert.Equal(t, []string{"bms-quay-01 bms-quay-01 198.51.100.40/24", "bms-quay-02 bms-quay-02 198.51.100.41/24",
 		"bms-vessel-01 bms-vessel-01 198.51.100.42/24", "bms-vessel-02 bms-vessel-02 198.51.100.43/24"}, got)
@@ -329,7 +361,7 @@ func hostileRows(t *testing.T, n int, piece func() string, pieces int) (arrived,
 			continue
 		}
 		want := strings.NewReplacer("{{z}}", "{z}").Replace(cells[m.Name])
-		made, err := kinds.Write(answers.Hidden(m.Machine, "i"))
+		made, err := kinds.Write(answers.Hidden(*m.Machine(), "i"))
 		require.NoError(t, err, m.Name)
 		for _, f := range made.Files {
 			switch f.Name {

@@ -37,7 +37,7 @@ func BuildNameless(table *sheet.Table, s *setup.Setup) ([]*Wanted, finding.List)
 
 func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, nameless bool) ([]*Wanted, finding.List) {
 	b := &builder{named: named, found: finding.Collector{Nameless: nameless}, table: table, setup: s, index: map[string]int{}, hints: map[[2]string]string{},
-		taken: map[string]*Wanted{}, hostnames: map[string]*Wanted{}, aliased: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{}, byHand: map[string]bool{},
+		taken: map[machine.Key]*Wanted{}, hostnames: map[fullName]*Wanted{}, aliased: map[string]*Wanted{}, shared: map[machine.PasswordKind]bool{}, byHand: map[string]bool{},
 		checked: map[[2]string]error{}, joined: map[string]*machine.Firstboot{}, bases: map[builtOn]*basis{}, asked: map[string][]Wish{}}
 	b.most = 1
 	for i, c := range table.Columns {
@@ -51,7 +51,7 @@ func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, 
 	}
 	b.columns, b.places = columnsOf(table, b.index, b.most)
 	b.texts = make([]string, len(b.columns))
-	b.inputs = inputs{table: table, index: b.index, setup: s, bad: b.bad, warn: b.warn, looked: map[string]bool{}}
+	b.inputs = &inputs{commons: commons{}, table: table, index: b.index, setup: s, bad: b.bad, warn: b.warn, looked: map[string]bool{}}
 	defer func() { b.inputs.bad, b.inputs.warn = nil, nil }()
 	b.wanted = make([]*Wanted, 0, len(table.Rows))
 	for _, row := range table.Rows {
@@ -78,14 +78,14 @@ type builder struct {
 	texts     []string       // of the row that is being read
 	reading   row            // that row
 	bases     map[builtOn]*basis
-	inputs    inputs
+	inputs    *inputs
 	wanted    []*Wanted
 	found     finding.Collector
-	touched   []string             // the machines that what is looked at belongs to
-	hints     map[[2]string]string // by kind and word
-	taken     map[string]*Wanted   // by site and name, in lower case
-	hostnames map[string]*Wanted   // by full domain name; the last that has it
-	aliased   map[string]*Wanted   // by full domain name of the alias
+	touched   []string                // the machines that what is looked at belongs to
+	hints     map[[2]string]string    // by kind and word
+	taken     map[machine.Key]*Wanted // in lower case
+	hostnames map[fullName]*Wanted    // the last that has it
+	aliased   map[string]*Wanted      // by full domain name of the alias
 	shared    map[machine.PasswordKind]bool
 	byHand    map[string]bool               // folders that were told of
 	checked   map[[2]string]error           // what once came of a costly check, by kind and text
@@ -120,7 +120,7 @@ func (b *builder) bad(code string, o Origin, message, hint string) {
 
 // row reads a row, checks it and builds its machines.
 func (b *builder) row(cells sheet.Row) {
-	src := &source{inputs: &b.inputs, basis: b.basis(builtOn{}), row: cells}
+	src := &source{inputs: b.inputs, basis: b.basis(builtOn{}), row: cells}
 	b.secrets(src)
 	name := src.written("machine")
 	if name.Value == "" {
@@ -148,16 +148,20 @@ func (b *builder) row(cells sheet.Row) {
 	var r *row
 	var common machine.Spec
 	for i := range span.Count() {
-		own := *src
+		own := src
+		if src.span != nil {
+			of := *src
+			own = &of
+		}
 		own.i, own.expansion = i, nil
 		own.name, own.domain = inDomain(lowered(span.Name(i), rules))
 		if i == 0 || own.varies {
 			own.varies = false
-			r, common = b.specOf(&own)
+			r, common = b.specOf(own)
 			src.varies = own.varies
 		}
 		b.touched = []string{own.name}
-		b.machine(r, &own, name, common, rules)
+		b.machine(r, own, name, common, rules)
 	}
 }
 
@@ -273,8 +277,7 @@ func hint[T any](b *builder, kind, word string, known map[string]T) string {
 
 // machine adds a machine of a row; spec is what all of them share.
 func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, rules []setup.NameRule) {
-	w := &Wanted{row: src}
-	w.Machine, w.Pinned = machine.Machine{Key: machine.Key{Name: src.name}, Spec: spec}, src.version > 0
+	w := &Wanted{Key: machine.Key{Name: src.name}, Pinned: src.version > 0, row: src}
 	if r.text("site") != "" {
 		reference(b, r.cell("site"), "site", b.setup.Sites, &w.Site)
 	} else {
@@ -284,60 +287,63 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 			b.bad("missing-site", r.cell("site"), "no site is named, and the setup has several sites", hint(b, "site", "", b.setup.Sites))
 		}
 	}
-	b.inFolder(w, r, cell)
-	if _, shared := w.Guest.Password.Shared(); shared {
-		if b.shared[w.Guest.Password] {
+	b.inFolder(w, spec, r, cell)
+	if _, shared := spec.Guest.Password.Shared(); shared {
+		if b.shared[spec.Guest.Password] {
 			b.warn("shared-password", r.cell("password"), "this machine shares its password with others", "write generate for a password of its own")
 		}
-		b.shared[w.Guest.Password] = true
+		b.shared[spec.Guest.Password] = true
 	}
 	if from, is := machine.SourceOf(spec.Clone.Template); is && strings.EqualFold(from.Name, src.name) {
 		b.bad("bad-template", r.cell("template"), "a machine cannot be cloned from itself", "name another one, or a template")
 	}
-	b.domain(w, r, cell)
-	b.hostname(w, r)
+	b.domain(&spec.Guest, src.domain, r, cell)
+	b.hostname(w, &spec.Guest, r)
+	w.Wishes = b.wishes(r, src.i, spec.Adapters)
+	if src.span != nil {
+		spec.Adapters = slices.Clone(spec.Adapters)
+	}
+	w.is(spec)
 	b.aliases(w, r)
 	if src.name != "" {
 		b.names(w, r, cell, rules)
 	}
-	w.Adapters = slices.Clone(spec.Adapters)
-	w.Wishes = b.wishes(r, src.i, spec.Adapters)
 	b.wanted = append(b.wanted, w)
 }
 
 // domain takes the domain of a machine whose name is a full one.
-func (b *builder) domain(w *Wanted, r *row, cell Origin) {
-	if w.row.domain == "" {
+func (b *builder) domain(g *machine.Guest, domain string, r *row, cell Origin) {
+	if domain == "" {
 		return
 	}
-	if o := r.cell("domain"); o.From == "row" && !strings.EqualFold(w.Guest.Domain, w.row.domain) {
-		b.bad("bad-domain", cell, fmt.Sprintf("the machine name has domain %s, the column domain has %s", w.row.domain, o.Value), "remove one of them")
+	if o := r.cell("domain"); o.From == "row" && !strings.EqualFold(g.Domain, domain) {
+		b.bad("bad-domain", cell, fmt.Sprintf("the machine name has domain %s, the column domain has %s", domain, o.Value), "remove one of them")
 	}
-	w.Guest.Domain = w.row.domain
+	g.Domain = domain
 }
 
-func (b *builder) hostname(w *Wanted, r *row) {
-	w.Guest.Hostname = strings.ToLower(w.Name)
+func (b *builder) hostname(w *Wanted, g *machine.Guest, r *row) {
+	g.Hostname = strings.ToLower(w.Name)
 	var o Origin
 	if name := strings.TrimSuffix(r.text("hostname"), "."); name != "" {
 		o = r.cell("hostname")
-		o.Value, w.Guest.Hostname = name, name
+		o.Value, g.Hostname = name, name
 		if err := machine.CheckLabel(name); err != nil {
 			b.bad("bad-hostname", o, err.Error(), "write the domain in the domain column")
 		} else if r.isRange() && o.Value == r.written("hostname").Value {
 			b.bad("bad-hostname", o, "one host name for a range of machines", "leave it empty to use the machine names, or include {number}")
 		}
 	}
-	fqdn := strings.ToLower(w.Guest.FQDN())
-	if first, taken := b.hostnames[fqdn]; taken && o.Value != "" {
-		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also used by %s", fqdn, first.hostnameAt()), "choose another name")
+	full := fullNameOf(g.Hostname, g.Domain)
+	if first, taken := b.hostnames[full]; taken && o.Value != "" {
+		b.warn("shared-hostname", o, fmt.Sprintf("host name %s is also used by %s", strings.ToLower(g.FQDN()), first.hostnameAt()), "choose another name")
 	}
-	b.hostnames[fqdn] = w
-	if !kinds.Of(w.Guest).Accounts {
+	b.hostnames[full] = w
+	if !kinds.Of(*g).Accounts {
 		return
 	}
-	for _, a := range w.Guest.Accounts() {
-		if strings.EqualFold(a.User, w.Guest.Hostname) {
+	for _, a := range g.Accounts() {
+		if strings.EqualFold(a.User, g.Hostname) {
 			b.bad("bad-login", r.cell("login"), fmt.Sprintf("the account %s has the same name as its computer, which Windows does not allow", a.User), "rename one of them")
 		}
 	}

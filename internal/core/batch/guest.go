@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -140,10 +141,8 @@ func (b *builder) checkGuest(r *row) {
 			b.bad("bad-locale", r.cell("locale"), err.Error(), "write for example nb_NO.UTF-8")
 		}
 	}
-	for _, a := range g.Accounts() {
-		if a.Password == machine.Generate {
-			b.needsRecipients()
-		}
+	if len(b.setup.Secrets.Recipients) == 0 && slices.ContainsFunc(g.Accounts(), func(a machine.Account) bool { return a.Password == machine.Generate }) {
+		b.needsRecipients()
 	}
 }
 
@@ -157,9 +156,6 @@ func checkZone(name string) error {
 
 // needsRecipients reports that nobody could read what is to be generated.
 func (b *builder) needsRecipients() {
-	if len(b.setup.Secrets.Recipients) > 0 {
-		return
-	}
 	at := b.setup.Where("secrets")
 	if at.IsZero() {
 		at = b.setup.Where()

@@ -19,32 +19,34 @@ type Has struct {
 // anyway, because its site chose it, is no difference either.
 func (w *Wanted) Inherit(has Has) {
 	empty := func(id string) bool { return w.row.value(id) == "" }
-	hostname, password := w.Guest.Hostname, w.Guest.Password
-	for _, c := range column.All() {
-		if c.Stays && empty(c.Name) {
-			c.Copy(&w.Spec, has.Spec, 0)
+	w.Change(func(s *machine.Spec) {
+		hostname, password := s.Guest.Hostname, s.Guest.Password
+		for _, c := range column.All() {
+			if c.Stays && empty(c.Name) {
+				c.Copy(s, has.Spec, 0)
+			}
 		}
-	}
-	if has.Guest.Hostname == "" {
-		w.Guest.Hostname = hostname
-	}
-	if w.Guest.Login != has.Guest.Login { // the password is another login's
-		w.Guest.Password = password
-	}
-	if empty("disk") {
-		w.Clone.DiskKind = has.Clone.DiskKind
-	}
-	written(&w.Clone.Host, has.Clone.Host, has.Host)
-	written(&w.Clone.Store, has.Clone.Store, has.Store)
-	written(&w.Clone.Firmware, has.Clone.Firmware, has.Firmware)
-	w.Shape.Disks = slices.Clone(w.Shape.Disks) // the row's machines share them
-	for i := range min(len(w.Shape.Disks), len(has.Shape.Disks)) {
-		d := &w.Shape.Disks[i]
-		if d.Store == "" {
-			d.Store = has.Shape.Disks[i].Store
+		if has.Guest.Hostname == "" {
+			s.Guest.Hostname = hostname
 		}
-		written(&d.Store, has.Shape.Disks[i].Store, has.Store)
-	}
+		if s.Guest.Login != has.Guest.Login { // the password is another login's
+			s.Guest.Password = password
+		}
+		if empty("disk") {
+			s.Clone.DiskKind = has.Clone.DiskKind
+		}
+		written(&s.Clone.Host, has.Clone.Host, has.Host)
+		written(&s.Clone.Store, has.Clone.Store, has.Store)
+		written(&s.Clone.Firmware, has.Clone.Firmware, has.Firmware)
+		s.Shape.Disks = slices.Clone(s.Shape.Disks) // the row's machines share them
+		for i := range min(len(s.Shape.Disks), len(has.Shape.Disks)) {
+			d := &s.Shape.Disks[i]
+			if d.Store == "" {
+				d.Store = has.Shape.Disks[i].Store
+			}
+			written(&d.Store, has.Shape.Disks[i].Store, has.Store)
+		}
+	})
 	for i, a := range has.Adapters {
 		switch id := column.ID("network", i+1); {
 		case i < len(w.Adapters):

@@ -29,6 +29,17 @@ func lowered(name string, rules []setup.NameRule) string {
 	return name
 }
 
+// fullName is a host name with its domain, in lower case: not put together, it takes no memory of its own.
+type fullName struct{ label, domain string }
+
+func fullNameOf(hostname, domain string) fullName {
+	label, rest, dotted := strings.Cut(hostname, ".")
+	if dotted {
+		domain = strings.TrimSuffix(rest+"."+domain, ".")
+	}
+	return fullName{strings.ToLower(label), strings.ToLower(domain)}
+}
+
 // names holds a machine's name against the standard, the setup's rules and the
 // other rows.
 func (b *builder) names(w *Wanted, r *row, cell Origin, rules []setup.NameRule) {
@@ -37,7 +48,7 @@ func (b *builder) names(w *Wanted, r *row, cell Origin, rules []setup.NameRule) 
 		w.Misnamed = true // whatever else would be said of it follows from this
 		return
 	}
-	id := strings.ToLower(w.Site + "/" + w.Name)
+	id := machine.Key{Site: strings.ToLower(w.Site), Name: strings.ToLower(w.Name)}
 	if first, taken := b.taken[id]; taken {
 		w.Misnamed = true
 		b.bad("duplicate-machine", cell, fmt.Sprintf("machine %s is already in %s", w.Name, first.row.written("machine").At), "remove one of the rows; letter case is ignored")
@@ -74,7 +85,7 @@ func (b *builder) naming(w *Wanted, r *row, cell Origin, rule setup.NameRule) {
 // windowsName holds a computer name against what Windows allows, whatever the
 // setup says: 15 characters (the NetBIOS name), and not digits alone.
 func (b *builder) windowsName(w *Wanted, r *row, cell Origin) {
-	name := w.Guest.Hostname
+	name := w.hostname
 	if r.text("hostname") != "" {
 		cell = r.cell("hostname")
 	}

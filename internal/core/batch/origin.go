@@ -19,9 +19,10 @@ type Origin struct {
 
 // inputs are what all machines of a batch are made of.
 type inputs struct {
-	table *sheet.Table
-	index map[string]int // of columns, by their id
-	setup *setup.Setup
+	table   *sheet.Table
+	index   map[string]int // of columns, by their id
+	setup   *setup.Setup
+	commons commons
 
 	// While the batch is built; afterwards everything was reported already.
 	bad    func(code string, o Origin, message, hint string)

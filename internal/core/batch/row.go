@@ -92,13 +92,7 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 		spec.Template, spec.Clone.Template = src.cloned, src.cloned
 	}
 	spec.Preset = src.preset
-	h := machine.Hardware(template.Hardware)
-	if template.Volume != "" && h.Clock == "" && r.guest() == setup.Windows {
-		h.Clock = machine.Local
-	}
-	if h != (machine.Hardware{}) {
-		spec.Clone.Hardware = &h
-	}
+	spec.Clone.Hardware = hardware(template)
 	spec.Adapters = b.adapters(r)
 	b.enrol(r)
 	spec.Clone.DiskKind = column.DiskKind(r.text("disk"))
@@ -107,6 +101,19 @@ func (b *builder) specOf(src *source) (*row, machine.Spec) {
 	b.check(r)
 	spec.DropSeed = dropsSeed(template, *spec)
 	return r, *spec
+}
+
+// hardware is what a template says of the machine around the disk; nil if it says nothing.
+func hardware(template setup.Template) *machine.Hardware {
+	h := machine.Hardware(template.Hardware)
+	if template.Volume != "" && h.Clock == "" && template.Guest == setup.Windows {
+		h.Clock = machine.Local
+	}
+	if h == (machine.Hardware{}) {
+		return nil
+	}
+	own := h
+	return &own
 }
 
 // check holds cells against each other and against the template.

@@ -14,9 +14,13 @@ import (
 // that no row asks for included, and what is wrong with that. Findings of machines that
 // named does not tell are not reported, unless it is nil.
 func Sequence(wanted []*Wanted, others []sequence.Node, named func(machine string) bool) (*sequence.Sequence, finding.List) {
+	if !slices.ContainsFunc(wanted, func(w *Wanted) bool { return len(w.common.After) > 0 }) && !slices.ContainsFunc(others, func(n sequence.Node) bool { return len(n.After) > 0 }) {
+		return &sequence.Sequence{}, nil
+	}
 	nodes := make([]sequence.Node, 0, len(wanted)+len(others))
 	for _, w := range wanted {
-		nodes = append(nodes, sequence.Node{Key: w.Key, Spec: &w.Spec})
+		spec := w.Spec()
+		nodes = append(nodes, sequence.NodeOf(w.Key, &spec))
 	}
 	s := sequence.Of(append(nodes, others...))
 	var found finding.Collector
@@ -25,9 +29,6 @@ func Sequence(wanted []*Wanted, others []sequence.Node, named func(machine strin
 			o := w.Origin("after")
 			found.Add(finding.Finding{Code: code, At: o.At, Value: o.Value, Message: message, Hint: hint}, "", w.Name)
 		}
-	}
-	if s.IsEmpty() {
-		return s, nil
 	}
 	for i, w := range wanted {
 		for _, g := range s.After[i] {

@@ -225,6 +225,9 @@ func (g Guest) Accounts() []Account {
 		own.Keys = append(slices.Clone(g.Keys), own.Keys...)
 		all = append(all, Account{g.Login, own, true})
 	}
+	if len(g.Logins) == 0 {
+		return all
+	}
 	for _, user := range slices.Sorted(maps.Keys(g.Logins)) {
 		if user != g.Login {
 			l := g.Logins[user]

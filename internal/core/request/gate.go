@@ -111,8 +111,9 @@ func Check(s *setup.Setup, r setup.RequestRule, wanted []*batch.Wanted) finding.
 		}
 	}
 	for _, w := range wanted {
-		template, _, _ := strings.Cut(w.Template, "@")
-		refuse(w, "preset", "preset", w.Preset, r.Presets)
+		spec := w.Spec()
+		template, _, _ := strings.Cut(spec.Template, "@")
+		refuse(w, "preset", "preset", spec.Preset, r.Presets)
 		refuse(w, "template", "template", template, r.Templates)
 		refuse(w, "site", "site", w.Site, r.Sites)
 		for k, a := range w.Adapters {

@@ -14,7 +14,15 @@ import (
 // Node is a machine of a sequence.
 type Node struct {
 	machine.Key
-	*machine.Spec
+	Preset string
+	Labels map[string]string
+	Power  machine.Power
+	After  []string
+}
+
+// NodeOf is a machine with what its spec says of it.
+func NodeOf(key machine.Key, s *machine.Spec) Node {
+	return Node{key, s.Preset, s.Info.Labels, s.Power, s.After}
 }
 
 // Sequence says which machines come after which others. The zero value has no machines.
@@ -85,7 +93,7 @@ func (s *Sequence) members(word string, byName map[string][]int) (all []int) {
 		case isPreset:
 			matches = strings.EqualFold(n.Preset, preset)
 		case isLabel:
-			for k, v := range n.Info.Labels {
+			for k, v := range n.Labels {
 				matches = matches || strings.EqualFold(k, label) && strings.EqualFold(v, value)
 			}
 		case strings.Contains(word, "/"):

@@ -13,7 +13,7 @@ import (
 )
 
 func node(site, name, preset, role string, after ...string) Node {
-	return Node{machine.Key{Site: site, Name: name}, &machine.Spec{Preset: preset, After: after, Info: machine.Info{Labels: map[string]string{"role": role}}}}
+	return Node{Key: machine.Key{Site: site, Name: name}, Preset: preset, After: after, Labels: map[string]string{"role": role}}
 }
 
 func TestWordsMatch(t *testing.T) {

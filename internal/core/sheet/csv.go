@@ -18,6 +18,10 @@ type Record struct {
 // Records reads separated values (RFC 4180).
 func Records(content []byte, comma rune) ([]Record, error) {
 	text, _ := decode(content)
+	return records(text, comma)
+}
+
+func records(text string, comma rune) ([]Record, error) {
 	if strings.Count(text, string(comma)) > mostCells {
 		return nil, errTooManyCells
 	}
@@ -51,7 +55,7 @@ func readCSV(s Source) ([]grid, *broken) {
 		return nil, &broken{code: "unknown-kind", message: binary.refusal(), hint: "save it as CSV, XLSX or ODS"}
 	}
 	comma := separator(text, s.Rules)
-	records, err := Records(s.Content, comma)
+	records, err := records(text, comma)
 	var parse *csv.ParseError
 	switch {
 	case errors.As(err, &parse):

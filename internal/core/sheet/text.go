@@ -45,7 +45,8 @@ func decoded(content []byte) (text string, ok, windows bool) {
 		return text, ok, false
 	}
 	if utf8.Valid(content) || !western(content) {
-		return string(content), !looksBinary(string(content)), false
+		text = string(content)
+		return text, !looksBinary(text), false
 	}
 	all, err := charmap.Windows1252.NewDecoder().Bytes(content)
 	return string(all), err == nil && !looksBinary(string(all)), true
