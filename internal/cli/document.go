@@ -74,11 +74,7 @@ func fields(w io.Writer, value reflect.Value) error {
 // element writes a value, a list element by element.
 func element(w io.Writer, v reflect.Value, indent string) error {
 	if v.Kind() != reflect.Slice || v.Len() == 0 {
-		text, err := encoded(v, indent)
-		if err == nil {
-			_, err = w.Write(text)
-		}
-		return err
+		return newEncoder(indent).write(w, v)
 	}
 	list := listWriter{w: w, indent: indent}
 	if err := list.add(v); err != nil {
@@ -108,7 +104,13 @@ type listWriter struct {
 	w      io.Writer
 	indent string
 	begun  bool
-	parts  []bytes.Buffer
+	parts  []part
+}
+
+// part is what one goroutine writes of a list.
+type part struct {
+	bytes.Buffer
+	elements *encoder
 }
 
 // together is how many elements of a list are written by one goroutine.
@@ -117,7 +119,10 @@ const together = 256
 // add writes elements, by several goroutines.
 func (l *listWriter) add(v reflect.Value) error {
 	if l.parts == nil {
-		l.parts = make([]bytes.Buffer, runtime.GOMAXPROCS(0))
+		l.parts = make([]part, runtime.GOMAXPROCS(0))
+		for k := range l.parts {
+			l.parts[k].elements = newEncoder(l.indent + "  ")
+		}
 	}
 	for from := 0; from < v.Len(); from += together * len(l.parts) {
 		var all errgroup.Group
@@ -130,7 +135,7 @@ func (l *listWriter) add(v reflect.Value) error {
 					if i > first {
 						part.WriteString(",\n" + l.indent + "  ")
 					}
-					if err := element(part, v.Index(i), l.indent+"  "); err != nil {
+					if err := part.elements.write(part, v.Index(i)); err != nil {
 						return err
 					}
 				}
@@ -169,11 +174,28 @@ func (l *listWriter) end() error {
 	return err
 }
 
-func encoded(v reflect.Value, indent string) ([]byte, error) {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetIndent(indent, "  ")
-	e.SetEscapeHTML(false)
-	err := e.Encode(v.Interface())
-	return ascii(bytes.TrimSuffix(b.Bytes(), []byte("\n"))), err
+// encoder writes values as JSON, each into the room of the one before.
+type encoder struct {
+	text bytes.Buffer
+	json *json.Encoder
+}
+
+func newEncoder(indent string) *encoder {
+	e := &encoder{}
+	e.json = json.NewEncoder(&e.text)
+	e.json.SetIndent(indent, "  ")
+	e.json.SetEscapeHTML(false)
+	return e
+}
+
+func (e *encoder) write(w io.Writer, v reflect.Value) error {
+	if v.CanAddr() {
+		v = v.Addr() // which is not copied
+	}
+	e.text.Reset()
+	if err := e.json.Encode(v.Interface()); err != nil {
+		return err
+	}
+	_, err := w.Write(ascii(bytes.TrimSuffix(e.text.Bytes(), []byte("\n"))))
+	return err
 }

@@ -128,7 +128,10 @@ type proofJSON struct {
 }
 
 func proofDocument(p proof.Proof) proofJSON {
-	d := proofJSON{Schema: "mintbatch/proof/1", Totals: map[proof.Word]int{}, Works: append([]proof.Work{}, p.Works...), Sums: p.Sums()}
+	d := proofJSON{Schema: "mintbatch/proof/1", Totals: map[proof.Word]int{}, Works: p.Works, Sums: p.Sums()}
+	if d.Works == nil {
+		d.Works = []proof.Work{}
+	}
 	for _, w := range proof.Words {
 		d.Totals[w] = p.Count(w)
 	}

@@ -22,20 +22,26 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 	for name, answer := range asked {
 		newest[name] = answer.Newest()
 	}
-	for _, w := range p.Wanted {
-		if w.Pinned {
-			continue
+	versioned := map[string]machine.Version{}
+	for name := range p.Setup.Templates {
+		if v, err := machine.ParseVersion(p.Setup.TemplateSource(name)); err == nil && v.Number == 0 {
+			versioned[name] = v
 		}
-		template := w.Spec().Template
-		v, err := machine.ParseVersion(p.Setup.TemplateSource(template))
-		if _, isTemplate := p.Setup.Templates[template]; !isTemplate || err != nil || v.Number > 0 {
-			continue // it has no versions
+	}
+	for _, w := range p.Wanted {
+		spec := w.Spec()
+		v, is := versioned[spec.Template]
+		if w.Pinned || !is {
+			continue
 		}
 		v.Number = newest[w.Site][v.Template]
 		if k := has[w.Key]; k != nil && (asked[w.Site] == nil || k.State == proof.Making) {
 			if was, is := machine.VersionOf(k.Spec.Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
 				v = was
 			}
+		}
+		if v.String() == spec.Clone.Template {
+			continue
 		}
 		w.Change(func(s *machine.Spec) { s.Clone.Template = v.String() })
 	}

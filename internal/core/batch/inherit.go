@@ -21,8 +21,9 @@ func (w *Wanted) Inherit(has Has) {
 	empty := func(id string) bool { return w.row.value(id) == "" }
 	w.Change(func(s *machine.Spec) {
 		hostname, password := s.Guest.Hostname, s.Guest.Password
-		for _, c := range column.All() {
-			if c.Stays && empty(c.Name) {
+		all := column.All()
+		for i := range all {
+			if c := &all[i]; c.Stays && empty(c.Name) {
 				c.Copy(s, has.Spec, 0)
 			}
 		}
