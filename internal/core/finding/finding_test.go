@@ -29,7 +29,7 @@ func TestNearest(t *testing.T) {
 		assert.Equal(t, want, Nearest(word, known), word)
 	}
 	assert.Equal(t, "known: a, b", DidYouMean("xyzzy", []string{"b", "a"}))
-	assert.Equal(t, "the setup defines none", DidYouMean("x", nil))
+	assert.Equal(t, "known: none", DidYouMean("x", nil))
 }
 
 // A finding repeats no more of a text than can be read, and how it begins and ends.

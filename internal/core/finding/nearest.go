@@ -44,7 +44,7 @@ func DidYouMeanOf(word string, known []string, lister string) string {
 		return "did you mean " + n + "?"
 	}
 	if len(known) == 0 {
-		return "the setup defines none"
+		return "known: none"
 	}
 	sorted := slices.Compact(slices.Sorted(slices.Values(known)))
 	switch {
