@@ -70,7 +70,7 @@ func (a *App) forRequest(arguments func(*cli.Command) error, do func(context.Con
 		if err == nil {
 			err = do(ctx, c, o)
 		}
-		if errors.Is(err, office.ErrDecide) {
+		if errors.Is(err, office.ErrDecide) || errors.Is(err, office.ErrWhich) {
 			err = misuse{err}
 		}
 		return err

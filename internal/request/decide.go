@@ -14,6 +14,9 @@ import (
 // ErrDecide means that a request cannot be decided on.
 var ErrDecide = errors.New("it cannot be decided on")
 
+// ErrWhich means that what was said of a request fits none, or several.
+var ErrWhich = errors.New("which request is meant is not clear")
+
 // Proposal is a request with what it would make now.
 type Proposal struct {
 	request.Request
@@ -104,15 +107,15 @@ func (r *round) find(ctx context.Context, id string) (request.Request, error) {
 		}
 	}
 	if id == "" && len(some) != 1 {
-		return request.Request{}, fmt.Errorf("%w: %s", ErrDecide, waiting(len(some)))
+		return request.Request{}, fmt.Errorf("%w: %s", ErrWhich, waiting(len(some)))
 	}
 	switch len(some) {
 	case 1:
 		return some[0], nil
 	case 0:
-		return request.Request{}, fmt.Errorf("%w: the id of no request begins with %q: `mintbatch request list --all` shows them", ErrDecide, id)
+		return request.Request{}, fmt.Errorf("%w: the id of no request begins with %q: `mintbatch request list --all` shows them", ErrWhich, id)
 	}
-	return request.Request{}, fmt.Errorf("%w: %q is the beginning of %d requests; write more of the id", ErrDecide, id, len(some))
+	return request.Request{}, fmt.Errorf("%w: %q is the beginning of %d requests; write more of the id", ErrWhich, id, len(some))
 }
 
 func waiting(n int) string {
