@@ -25,7 +25,7 @@ func TestWhatLooksLikeASecretIsNotKept(t *testing.T) {
 
 func TestNearest(t *testing.T) {
 	known := []string{"memory", "machine", "network", "deb12-base"}
-	for word, want := range map[string]string{"memry": "memory", "Mashine": "machine", "deb12": "deb12-base", "xyzzy": "", "net": "network"} {
+	for word, want := range map[string]string{"memry": "memory", "Mashine": "machine", "deb12": "deb12-base", "xyzzy": "", "net": "network", "Machine.brackwater.example": "machine", "machin.brackwater.example": ""} {
 		assert.Equal(t, want, Nearest(word, known), word)
 	}
 	assert.Equal(t, "known: a, b", DidYouMean("xyzzy", []string{"b", "a"}))

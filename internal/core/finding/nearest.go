@@ -10,18 +10,19 @@ import (
 )
 
 // Nearest returns the known name that a misspelt or shortened one most likely
-// means, or "" when none is close. Letter case does not count.
+// means, or "" when none is close. Letter case does not count. A full domain name means the name before its first dot.
 func Nearest(word string, known []string) string {
 	word = strings.ToLower(word)
 	best, bestAt := "", max(2, len(word)/3)+1
 	sorted := slices.Compact(slices.Sorted(slices.Values(known)))
+	label, _, _ := strings.Cut(word, ".")
 	letters := utf8.RuneCountInString(word)
 	for _, name := range sorted {
-		if more := letters - utf8.RuneCountInString(name); more >= bestAt {
+		if more := letters - utf8.RuneCountInString(name); more >= bestAt && !strings.HasPrefix(word, strings.ToLower(name)+".") {
 			continue // so many letters at least would have to go
 		}
 		d := levenshtein.ComputeDistance(word, strings.ToLower(name))
-		if len(word) >= 3 && strings.HasPrefix(strings.ToLower(name), word) {
+		if len(word) >= 3 && strings.HasPrefix(strings.ToLower(name), word) || label == strings.ToLower(name) {
 			d = 1
 		}
 		if d < bestAt && d < len(name) {
