@@ -28,7 +28,7 @@ import (
 
 // BenchmarkTable prints the table of docs/performance.md: the whole program on sheets,
 // ledgers and batches of some sizes, time and peak memory of each, and beside it what else
-// reads or writes the same. `make table` runs it; with -short it is a small one.
+// reads or writes the same. `make table` runs it; with -short sheets and ledgers are small ones, the whole ways of batches are not.
 func BenchmarkTable(b *testing.B) {
 	defer servertest.Stop()
 	for b.Loop() {
@@ -39,11 +39,11 @@ func BenchmarkTable(b *testing.B) {
 		t.sheets()
 		t.ledgers()
 		for _, shared := range []bool{false, true} {
-			small := t.wholeWay(t.size(1000), shared, 1e6, 32)
-			large := t.wholeWay(t.size(10_000), shared, 1e6, 32)
+			small := t.wholeWay(1000, shared, 1e6, 32)
+			large := t.wholeWay(10_000, shared, 1e6, 32)
 			t.row("the mint of ten times as many", fmt.Sprintf("%.1f times as long", float64(large)/float64(small)), "", "")
 		}
-		t.wholeWay(t.size(2000), false, 8, 64)
+		t.wholeWay(2000, false, 8, 64)
 		t.together(t.size(1000))
 		t.distant(t.size(640), t.size(500))
 	}
