@@ -65,7 +65,7 @@ func TestRealFolders(t *testing.T) {
 	for i, format := range formats {
 		require.Eventually(t, func() bool {
 			return exec.Command("virsh", "-q", "-c", "qemu:///system", "qemu-agent-command", "bms-"+format, `{"execute":"guest-ping"}`).Run() == nil
-		}, 6*time.Minute, 2*time.Second, format)
+		}, 12*time.Minute, 2*time.Second, format) // five boot at the same time, on what may be two slow cores
 		assert.Equal(t, "bms-"+format, inside(t, "bms-"+format, "cloud-init status --wait >/dev/null; hostname"), format)
 		assert.Contains(t, inside(t, "bms-"+format, "ip -br -4 address"), fmt.Sprintf("198.51.100.%d/24", 100+i), format)
 		virsh(t, "destroy", "bms-"+format)
@@ -74,7 +74,7 @@ func TestRealFolders(t *testing.T) {
 	assert.Eventually(t, func() bool {
 		said, _ := os.ReadFile(console)
 		return strings.Contains(string(said), "bms-vhdx login:")
-	}, 4*time.Minute, time.Second)
+	}, 8*time.Minute, time.Second)
 	_ = emulator.Process.Kill()
 	run("template", "make", "packed", "--ova", "x.ova", "--site", "quay", "--store", "templates", "--hardware", "sonar-node", "--yes", "--as-is")
 	write(t, dir, "machines.csv", sheet+"bms-packed,quay,linked,packed,survey,pool,on,640MiB,pool\n")
