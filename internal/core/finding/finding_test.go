@@ -28,6 +28,7 @@ func TestNearest(t *testing.T) {
 	for word, want := range map[string]string{"memry": "memory", "Mashine": "machine", "deb12": "deb12-base", "xyzzy": "", "net": "network", "Machine.brackwater.example": "machine", "machin.brackwater.example": ""} {
 		assert.Equal(t, want, Nearest(word, known), word)
 	}
+	assert.Equal(t, "memory", Nearest("Memory", []string{"memor", "memory"}))
 	assert.Equal(t, "known: a, b", DidYouMean("xyzzy", []string{"b", "a"}))
 	assert.Equal(t, "known: none", DidYouMean("x", nil))
 }

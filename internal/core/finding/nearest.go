@@ -18,12 +18,13 @@ func Nearest(word string, known []string) string {
 	label, _, _ := strings.Cut(word, ".")
 	letters := utf8.RuneCountInString(word)
 	for _, name := range sorted {
-		if more := letters - utf8.RuneCountInString(name); more >= bestAt && !strings.HasPrefix(word, strings.ToLower(name)+".") {
+		lower := strings.ToLower(name)
+		if more := letters - utf8.RuneCountInString(name); more >= bestAt && label != lower {
 			continue // so many letters at least would have to go
 		}
-		d := levenshtein.ComputeDistance(word, strings.ToLower(name))
-		if len(word) >= 3 && strings.HasPrefix(strings.ToLower(name), word) || label == strings.ToLower(name) {
-			d = 1
+		d := levenshtein.ComputeDistance(word, lower)
+		if len(word) >= 3 && strings.HasPrefix(lower, word) || label == lower {
+			d = min(d, 1)
 		}
 		if d < bestAt && d < len(name) {
 			best, bestAt = name, d
