@@ -86,11 +86,11 @@ type Batch struct {
 	dir         string // relative paths of the setup start here
 }
 
-// RowKeys lists the machines of the sheet.
-func (b *Batch) RowKeys() map[machine.Key]bool {
-	all := make(map[machine.Key]bool, len(b.Wanted))
+// ByKey finds the machines of the sheet.
+func (b *Batch) ByKey() map[machine.Key]*batch.Wanted {
+	all := make(map[machine.Key]*batch.Wanted, len(b.Wanted))
 	for _, w := range b.Wanted {
-		all[w.Key] = true
+		all[w.Key] = w
 	}
 	return all
 }

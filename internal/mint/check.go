@@ -78,10 +78,10 @@ func Check(ctx context.Context, in input.Input) (*Checked, error) {
 
 // withoutRow tells of machines of the ledger that no row asks for.
 func withoutRow(b *input.Batch, known []ledger.Machine, requested request.Has) finding.List {
-	rows := b.RowKeys()
+	rows := b.ByKey()
 	var names []string
 	for _, k := range known {
-		if !rows[k.Key] && !requested.Made(k.Key, k.Origin) {
+		if rows[k.Key] == nil && !requested.Made(k.Key, k.Origin) {
 			names = append(names, k.Name)
 		}
 	}

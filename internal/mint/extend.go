@@ -7,9 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/run"
@@ -32,10 +30,7 @@ func (d *Desk) Extending(ctx context.Context, names []string, to Dates, o Order)
 		}
 	}
 	today := time.Now().Format(time.DateOnly)
-	rows := map[machine.Key]*batch.Wanted{}
-	for _, w := range d.Wanted {
-		rows[w.Key] = w
-	}
+	rows := d.ByKey()
 	works, refused, err := d.everyday(ctx, t.Command, names, func(k *proof.Known) bool {
 		return k.State == proof.Made && !slices.ContainsFunc(k.Open, func(s proof.OpenStep) bool {
 			return s.Command != t.Command && !(s.Step == string(step.Stop) && (s.Command == "sweep" || s.Command == proof.PowerOff))

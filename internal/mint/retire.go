@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/entry"
 	"mintbatch/internal/core/glob"
@@ -42,7 +43,7 @@ type Which struct {
 // been interrupted.
 func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) (*Retiring, error) {
 	r := &Retiring{}
-	wanted := d.RowKeys()
+	wanted := d.ByKey()
 	var err error
 	if which.Strays {
 		requested, failed := d.Ledger.Requested(ctx)
@@ -50,9 +51,9 @@ func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) 
 			return nil, failed
 		}
 		r.Works, err = d.OwnedAll(ctx)
-		r.Works = slices.DeleteFunc(r.Works, func(w proof.Work) bool { return wanted[w.Key] || requested.Made(w.Key, w.Origin) })
+		r.Works = slices.DeleteFunc(r.Works, func(w proof.Work) bool { return wanted[w.Key] != nil || requested.Made(w.Key, w.Origin) })
 	} else {
-		still, failed := d.stillThere(ctx, r, which.Names, wanted)
+		still, failed := d.stillThere(ctx, r, which.Names)
 		if failed != nil {
 			return nil, failed
 		}
@@ -60,7 +61,7 @@ func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) 
 	}
 	entered, failed := d.enteredOf(ctx, r.Works)
 	for _, w := range r.Works {
-		if wanted[w.Key] {
+		if wanted[w.Key] != nil {
 			r.Wanted++
 		}
 		r.Entries = append(r.Entries, entered[w.Key].Items...)
@@ -70,7 +71,7 @@ func (d *Desk) Retiring(ctx context.Context, which Which, missing plan.Missing) 
 
 // stillThere are those of some names of which the ledger has machines. What was retired already of the others is added to what the
 // retire is about; a name that means nothing is an error.
-func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string, wanted map[machine.Key]bool) ([]string, error) {
+func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string) ([]string, error) {
 	var still []string
 	for _, name := range names {
 		_, err := d.Known(ctx, []string{name})
@@ -87,7 +88,7 @@ func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string, want
 			return nil, failed
 		case len(gone) > 0:
 			r.Gone = append(r.Gone, gone...)
-		case slices.ContainsFunc(slices.Collect(maps.Keys(wanted)), func(key machine.Key) bool { return glob.Match([]string{name}, key.Name) }):
+		case slices.ContainsFunc(d.Wanted, func(w *batch.Wanted) bool { return glob.Match([]string{name}, w.Name) }):
 			return nil, fmt.Errorf("%w: %s is in the sheet but was never made", glob.ErrNoMatch, name)
 		default:
 			return nil, err

@@ -28,12 +28,12 @@ func Of(works []proof.Work) Scope {
 
 // InSheet is the scope of the sheet's machines whose names match, or of all.
 func (d *Desk) InSheet(globs []string) Scope {
-	wanted := d.RowKeys()
-	return func(key machine.Key) bool { return wanted[key] && glob.Match(globs, key.Name) }
+	wanted := d.ByKey()
+	return func(key machine.Key) bool { return wanted[key] != nil && glob.Match(globs, key.Name) }
 }
 
 // NotInSheet is the scope of strays.
 func (d *Desk) NotInSheet() Scope {
-	wanted := d.RowKeys()
-	return func(key machine.Key) bool { return !wanted[key] }
+	wanted := d.ByKey()
+	return func(key machine.Key) bool { return wanted[key] == nil }
 }

@@ -7,7 +7,6 @@ import (
 	"math"
 	"time"
 
-	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
@@ -55,10 +54,7 @@ func (d *Desk) Sweep(ctx context.Context, names []string, today time.Time, withi
 	for _, w := range owned {
 		works[w.Key] = w
 	}
-	rows := map[machine.Key]*batch.Wanted{}
-	for _, w := range d.Wanted {
-		rows[w.Key] = w
-	}
+	rows := d.ByKey()
 	var all []Due
 	for _, e := range entries {
 		dates := e.Spec.Info

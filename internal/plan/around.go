@@ -123,7 +123,7 @@ func (p *Planner) foreignEntries(ctx context.Context, plan *Plan, works []*proof
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	wanted := byKey(p.Wanted)
+	wanted := p.ByKey()
 	for i, item := range items {
 		s, looked := seen[i]
 		if !looked {

@@ -47,7 +47,7 @@ func (p *Plan) Probe(ctx context.Context) ([]Probed, error) {
 	if len(asked) == 0 {
 		return nil, nil
 	}
-	wanted := byKey(p.batch.Wanted)
+	wanted := p.batch.ByKey()
 	var all []Probed
 	found := finding.List{}
 	for _, network := range slices.Sorted(maps.Keys(asked)) {
@@ -75,15 +75,6 @@ func (p *Plan) Probe(ctx context.Context) ([]Probed, error) {
 	}
 	p.Warnings = append(p.Warnings, found...).Sorted()
 	return all, nil
-}
-
-// byKey finds the machines of a sheet.
-func byKey(all []*batch.Wanted) map[machine.Key]*batch.Wanted {
-	wanted := make(map[machine.Key]*batch.Wanted, len(all))
-	for _, w := range all {
-		wanted[w.Key] = w
-	}
-	return wanted
 }
 
 // newOf lists the addresses, by network, that the work would give to machines

@@ -18,9 +18,9 @@ import (
 func Sequence(b *input.Batch, known []ledger.Machine) (*sequence.Sequence, finding.List) {
 	var others []sequence.Node
 	if len(known) > 0 {
-		wanted := b.RowKeys()
+		wanted := b.ByKey()
 		for i, k := range known {
-			if !wanted[k.Key] {
+			if wanted[k.Key] == nil {
 				others = append(others, sequence.NodeOf(k.Key, &known[i].Spec))
 			}
 		}

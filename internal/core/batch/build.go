@@ -287,7 +287,7 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 			b.bad("missing-site", r.cell("site"), "no site is named, and the setup has several sites", hint(b, "site", "", b.setup.Sites))
 		}
 	}
-	b.inFolder(w, spec, r, cell)
+	b.inFolder(w, &spec, r, cell)
 	if _, shared := spec.Guest.Password.Shared(); shared {
 		if b.shared[spec.Guest.Password] {
 			b.warn("shared-password", r.cell("password"), "this machine shares its password with others", "write generate for a password of its own")

@@ -12,7 +12,7 @@ type likeness struct {
 	memory, disk                                 machine.Size
 }
 
-// mostCommons is how many are looked through; each is larger than what a machine has of its own.
+// mostCommons is how many are known at a time: where rows have little in common, they would only take room.
 const mostCommons = 4096
 
 // find is a spec that is the same as the given one.

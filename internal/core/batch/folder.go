@@ -12,7 +12,7 @@ import (
 
 // inFolder checks what cannot be of a machine at a site that is a folder: there is nothing there that starts machines, or that knows
 // whether they run.
-func (b *builder) inFolder(w *Wanted, spec machine.Spec, r *row, cell Origin) {
+func (b *builder) inFolder(w *Wanted, spec *machine.Spec, r *row, cell Origin) {
 	if b.setup.Sites[w.Site].Kind != setup.Folder {
 		return
 	}

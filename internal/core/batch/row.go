@@ -112,7 +112,7 @@ func hardware(template setup.Template) *machine.Hardware {
 	if h == (machine.Hardware{}) {
 		return nil
 	}
-	own := h
+	own := h // only this one is kept
 	return &own
 }
 
