@@ -55,7 +55,7 @@ func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid
 		held[r.Machine] = append(held[r.Machine], r)
 	}
 	for i, w := range wanted {
-		all[i].Key, all[i].Generation, all[i].Spec, all[i].State = w.Key, 1, w.Spec(), proof.Made
+		all[i].Key, all[i].Generation, all[i].Slim, all[i].State = w.Key, 1, *w.Slim, proof.Made
 	}
 	slots := make(chan struct{}, 500) // written together, they are durable together
 	for _, m := range all {

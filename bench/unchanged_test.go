@@ -31,7 +31,8 @@ func BenchmarkUnchangedMint(b *testing.B) {
 	dir, program, id, made := fullOf(b, n, text)
 	var lines bytes.Buffer
 	for _, m := range made {
-		mark := contract.Mark{Ledger: id, Key: m.String(), Generation: 1, Stage: contract.StageMade, Fingerprint: m.Spec.Fingerprint(), Info: m.Spec.Info, Spec: &m.Spec}
+		spec := m.Spec()
+		mark := contract.Mark{Ledger: id, Key: m.String(), Generation: 1, Stage: contract.StageMade, Fingerprint: spec.Fingerprint(), Info: m.Info, Spec: &spec}
 		one, err := json.Marshal(map[string]any{"site": m.Site, "id": machine.Identity(id, m.Key, 1), "name": m.Name, "template": "deb12-base", "kind": "linked", "host": "quay-hv1",
 			"store": "quay-fast", "shape": map[string]any{"cpus": 4, "memory": "8GiB"}, "power": "on", "mark": mark})
 		require.NoError(b, err)

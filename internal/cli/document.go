@@ -193,7 +193,11 @@ func (e *encoder) write(w io.Writer, v reflect.Value) error {
 		v = v.Addr() // which is not copied
 	}
 	e.text.Reset()
-	if err := e.json.Encode(v.Interface()); err != nil {
+	whole := v.Interface()
+	if part, is := whole.(interface{ Whole() any }); is { // the rest is in memory only now
+		whole = part.Whole()
+	}
+	if err := e.json.Encode(whole); err != nil {
 		return err
 	}
 	_, err := w.Write(ascii(bytes.TrimSuffix(e.text.Bytes(), []byte("\n"))))

@@ -65,7 +65,7 @@ func (a *App) showExtended(c *cli.Command, works []proof.Work) {
 		if w.Redo {
 			starts = "is started again"
 		}
-		cells = append(cells, []string{visible(w.Name), w.Site, w.Why(), starts, visible(w.Machine.Info.Owner)})
+		cells = append(cells, []string{visible(w.Name), w.Site, w.Why(), starts, visible(w.Info.Owner)})
 	}
 	rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"machine", "site", "changes", "power", "owner"}, cells)
 	fmt.Fprintf(a.Stdout, "\n%s\n", finding.Plural(len(works), "machine"))

@@ -67,11 +67,11 @@ func (a *App) everyday(ctx context.Context, c *cli.Command, done string, taskOf 
 // showWorks lists the machines of a task in ranges.
 func (a *App) showWorks(c *cli.Command, works []proof.Work) {
 	series := machine.Series(works, func(a, b *proof.Work) bool {
-		return !c.Bool("each") && a.Site == b.Site && machine.NameFollows(a.Name, b.Name) && machine.AddressesFollow(a.Machine.Adapters, b.Machine.Adapters)
+		return !c.Bool("each") && a.Site == b.Site && machine.NameFollows(a.Name, b.Name) && machine.AddressesFollow(a.Adapters, b.Adapters)
 	})
 	var cells [][]string
 	for _, s := range series {
-		first, last := s[0].Machine, s[len(s)-1].Machine
+		first, last := s[0].Machine(), s[len(s)-1].Machine()
 		cells = append(cells, []string{visible(machine.NameRange(first.Name, last.Name)), several(len(s)), first.Site, strings.Join(machine.AddressRanges(first.Adapters, last.Adapters), " "), visible(first.Info.Owner)})
 	}
 	rows(a.Stdout, a.painter(a.Stdout, c.Bool("no-color")), []string{"machine", "count", "site", "addresses", "owner"}, cells)

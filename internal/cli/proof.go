@@ -122,16 +122,13 @@ func contact(c *cli.Command) plan.Contact { return plan.Contact(!c.Bool("offline
 type proofJSON struct {
 	Schema string             `json:"schema"`
 	Totals map[proof.Word]int `json:"totals"`
-	Works  []proof.Work       `json:"works"`
+	Works  []proof.Shown      `json:"works"`
 	Sums   proof.Sums         `json:"sums"`
 	Probed []plan.Probed      `json:"probed,omitempty"`
 }
 
 func proofDocument(p proof.Proof) proofJSON {
-	d := proofJSON{Schema: "mintbatch/proof/1", Totals: map[proof.Word]int{}, Works: p.Works, Sums: p.Sums()}
-	if d.Works == nil {
-		d.Works = []proof.Work{}
-	}
+	d := proofJSON{Schema: "mintbatch/proof/1", Totals: map[proof.Word]int{}, Works: proof.Show(p.Works), Sums: p.Sums()}
 	for _, w := range proof.Words {
 		d.Totals[w] = p.Count(w)
 	}
@@ -324,9 +321,9 @@ func room(p proof.Proof) string {
 // are left where they are.
 func seeds(p proof.Proof, has func(machine.Guest) bool) (carry, stay int) {
 	for _, w := range p.Works {
-		if (w.Word == proof.New || w.Word == proof.Remake) && has(w.Machine.Guest) {
+		if (w.Word == proof.New || w.Word == proof.Remake) && has(w.Machine().Guest) {
 			carry++
-			if !w.Machine.DropSeed {
+			if !w.Machine().DropSeed {
 				stay++
 			}
 		}

@@ -54,9 +54,9 @@ type (
 	requestJSON struct {
 		Schema string `json:"schema"`
 		request.Request
-		Works    []proof.Work `json:"works"`
-		Moved    bool         `json:"moved,omitempty"` // it is not what was shown before
-		Findings finding.List `json:"findings,omitempty"`
+		Works    []proof.Shown `json:"works"`
+		Moved    bool          `json:"moved,omitempty"` // it is not what was shown before
+		Findings finding.List  `json:"findings,omitempty"`
 	}
 )
 
@@ -122,7 +122,7 @@ func (a *App) requestShow(ctx context.Context, c *cli.Command, o *office.Office)
 		return err
 	}
 	if c.Bool("json") {
-		d := requestJSON{Schema: "mintbatch/request/1", Request: shown.Request, Works: append([]proof.Work{}, shown.Works...), Moved: shown.Moved}
+		d := requestJSON{Schema: "mintbatch/request/1", Request: shown.Request, Works: proof.Show(shown.Works), Moved: shown.Moved}
 		if shown.Refused != nil {
 			d.Findings = shown.Refused.Findings
 		}
@@ -201,7 +201,7 @@ func (a *App) requestRefuse(ctx context.Context, c *cli.Command, o *office.Offic
 // decided prints what a request is now.
 func (a *App) decided(c *cli.Command, one request.Request) error {
 	if c.Bool("json") {
-		return a.document(requestJSON{Schema: "mintbatch/request/1", Request: one, Works: []proof.Work{}})
+		return a.document(requestJSON{Schema: "mintbatch/request/1", Request: one, Works: proof.Show(nil)})
 	}
 	return nil // the office has told it
 }

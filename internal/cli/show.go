@@ -92,7 +92,7 @@ func (a *App) planned(ctx context.Context, c *cli.Command) []mint.Entry {
 	}
 	var all []mint.Entry
 	for _, w := range p.Works {
-		if w.Machine != nil {
+		if w.Slim != nil {
 			all = append(all, s.Planned(w))
 		}
 	}

@@ -137,7 +137,7 @@ func (p *Plan) add(ctx context.Context, from site.Portable, at site.Site, k ledg
 	if err != nil {
 		return err
 	}
-	m := Machine{Name: k.Name, Owner: k.Spec.Info.Owner, CPUs: max(is.CPUs, 1), Memory: int64(is.Memory), Firmware: is.Firmware, Cards: is.Adapters, Disks: []string{}, Images: []string{}, Addresses: machine.AddressWords(k.Spec.Adapters)}
+	m := Machine{Name: k.Name, Owner: k.Info.Owner, CPUs: max(is.CPUs, 1), Memory: int64(is.Memory), Firmware: is.Firmware, Cards: is.Adapters, Disks: []string{}, Images: []string{}, Addresses: machine.AddressWords(k.Adapters)}
 	if m.Memory == 0 {
 		m.Memory = int64(machine.GiB)
 	}

@@ -45,14 +45,14 @@ func CheckFiles(dir string, over output.Over) error {
 func WriteFiles(ctx context.Context, d *mint.Desk, p proof.Proof, dir string, over output.Over, reveal Reveal) (machines int, err error) {
 	guard := d.Guard()
 	for _, w := range p.Works {
-		if w.Machine == nil || w.Word == proof.Taken || !kinds.Of(w.Machine.Guest).Reads() {
+		if w.Slim == nil || w.Word == proof.Taken || !kinds.Of(w.Machine().Guest).Reads() {
 			continue
 		}
 		own := filepath.Join(dir, w.Site, w.Name)
 		if err := os.MkdirAll(own, 0o700); err != nil {
 			return machines, err
 		}
-		made, err := answersOf(ctx, d, *w.Machine, w.Identity.String(), reveal)
+		made, err := answersOf(ctx, d, *w.Machine(), w.Identity.String(), reveal)
 		if err != nil {
 			return machines, err
 		}
@@ -196,7 +196,7 @@ func versions(ctx context.Context, d *mint.Desk, name string) (before, now *mach
 	}
 	for _, k := range known {
 		if k.Name == name {
-			before = &machine.Machine{Key: k.Key, Spec: k.Spec}
+			before = &machine.Machine{Key: k.Key, Spec: k.Spec()}
 			instance = k.ID(d.Ledger.ID).String()
 		}
 	}
@@ -205,7 +205,7 @@ func versions(ctx context.Context, d *mint.Desk, name string) (before, now *mach
 		return nil, nil, "", err
 	}
 	for _, w := range p.Works {
-		if w.Machine != nil && w.Word != proof.Stray {
+		if w.Slim != nil && w.Word != proof.Stray {
 			now = w.Wanted()
 			instance = cmp.Or(instance, w.Identity.String())
 		}

@@ -23,7 +23,7 @@ func WriteKnownHosts(ctx context.Context, d *mint.Desk, path string) (int, error
 	var hosts []report.Host
 	for _, k := range known {
 		if k.HostKey != "" {
-			hosts = append(hosts, report.Host{Names: run.Names(&machine.Machine{Key: k.Key, Spec: k.Spec}), Key: k.HostKey})
+			hosts = append(hosts, report.Host{Names: run.Names(&machine.Machine{Key: k.Key, Spec: k.Spec()}), Key: k.HostKey})
 		}
 	}
 	public := ""

@@ -45,8 +45,8 @@ func named(ctx context.Context, d *mint.Desk) ([]zone.Host, error) {
 	known, err := d.Ledger.Machines(ctx)
 	var all []zone.Host
 	for _, k := range known {
-		h := zone.Host{Name: k.Spec.Guest.Hostname, Domain: k.Spec.Guest.Domain, Key: k.HostKey}
-		for _, a := range k.Spec.Adapters {
+		h := zone.Host{Name: k.Spec().Guest.Hostname, Domain: k.Spec().Guest.Domain, Key: k.HostKey}
+		for _, a := range k.Adapters {
 			for _, p := range append(slices.Clone(a.Addresses), a.Lease) {
 				if p.IsValid() && !slices.Contains(h.Addresses, p.Addr()) {
 					h.Addresses = append(h.Addresses, p.Addr())

@@ -61,7 +61,7 @@ func (l *Ledger) Check(ctx context.Context) ([]string, error) {
 		return append(faults, err.Error()), nil
 	}
 	for _, m := range all {
-		for _, a := range m.Spec.Adapters {
+		for _, a := range m.Adapters {
 			if first, twice := macs[a.MAC]; twice && !a.Parent.IsVLAN() {
 				faults = append(faults, fmt.Sprintf("MAC address %s belongs to both %s and %s", a.MAC, first, m.Key))
 			}

@@ -46,7 +46,7 @@ func (d *decoder) begin() {
 	d.group.Go(func() error {
 		specs := machine.Specs{}
 		for i, m := range machines {
-			err := specs.Decode(texts[i].spec, &m.Spec)
+			err := specs.Decode(texts[i].spec, &m.Slim)
 			if err == nil && texts[i].earlier != "" {
 				err = json.Unmarshal([]byte(texts[i].earlier), &m.Earlier)
 			}

@@ -58,7 +58,7 @@ func TestAMachinesLife(t *testing.T) {
 		require.NoError(t, l.Journal(ctx, step))
 		known, err := l.Machines(ctx)
 		require.NoError(t, err)
-		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Making, Spec: m.Spec, Open: proof.Open{{Step: "clone", Run: "r1", Command: "mint"}}}, known[0].Known)
+		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Making, Slim: *m.Spec.Slim(), Open: proof.Open{{Step: "clone", Run: "r1", Command: "mint"}}}, known[0].Known)
 
 		step.State = Done
 		require.NoError(t, l.Journal(ctx, step))
@@ -77,7 +77,7 @@ func TestAMachinesLife(t *testing.T) {
 		known, err = l.Machines(ctx)
 		require.NoError(t, err)
 		got := known[0]
-		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Made, Spec: m.Spec, Host: "hv1", Store: "fast"}, got.Known)
+		assert.Equal(t, proof.Known{Key: m.Key, Generation: 1, State: proof.Made, Slim: *m.Spec.Slim(), Host: "hv1", Store: "fast"}, got.Known)
 		assert.Equal(t, "hv1 fast ssh-ed25519 A r1", fmt.Sprint(got.Host, " ", got.Store, " ", got.HostKey, " ", got.Run))
 		sealed, err := l.Secret(ctx, m.Key, "password")
 		require.NoError(t, err)
@@ -523,7 +523,7 @@ func TestEachMachine(t *testing.T) {
 		l, ctx := opened(t, path), t.Context()
 		for _, site := range []string{"quay", "pier"} {
 			for _, name := range []string{"a", "b2", "B1", "a-1", "z"} {
-				m := Machine{Known: proof.Known{Key: machine.Key{Site: site, Name: name}, Generation: 1, State: proof.Made, Spec: one(name).Spec}}
+				m := Machine{Known: proof.Known{Key: machine.Key{Site: site, Name: name}, Generation: 1, State: proof.Made, Slim: *one(name).Spec.Slim()}}
 				require.NoError(t, l.Restore(ctx, "r", m, nil))
 			}
 		}

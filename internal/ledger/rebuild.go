@@ -68,7 +68,7 @@ func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []
 		err := tx.Exec(`INSERT INTO machines (site, name, generation, state, spec, host, store, run, changed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
 			ON CONFLICT (site, name) DO UPDATE SET generation = excluded.generation, state = excluded.state, spec = excluded.spec,
 				host = excluded.host, store = excluded.store, run = excluded.run, changed = excluded.changed, earlier = ''`,
-			m.Site, m.Name, m.Generation, m.State, encode(m.Spec), m.Host, m.Store, m.Run, now())
+			m.Site, m.Name, m.Generation, m.State, encode(m.Spec()), m.Host, m.Store, m.Run, now())
 		if err != nil {
 			return err
 		}

@@ -64,11 +64,11 @@ func (d *Desk) Acceptable(ctx context.Context, names []string) ([]Acceptance, *p
 
 func (d *Desk) acceptance(ctx context.Context, w proof.Work, k ledger.Machine) Acceptance {
 	a := Acceptance{Key: w.Key}
-	if w.Machine == nil || k.State != proof.Made || len(k.Open) > 0 || w.Word == proof.New || w.Word == proof.Taken || w.Refusal != "" {
+	if w.Slim == nil || k.State != proof.Made || len(k.Open) > 0 || w.Word == proof.New || w.Word == proof.Taken || w.Refusal != "" {
 		a.Why = strings.TrimSuffix(fmt.Sprintf("%s; %s", w.Word, w.Why()), "; ")
 		return a
 	}
-	to := proof.Accept(k.Spec, w.Wanted().Spec)
+	to := proof.Accept(k.Spec(), w.Wanted().Spec)
 	a.Changes, a.Unseen = append(append([]proof.Reason{}, to.Shown...), to.Unseen...), to.Unseen
 	if len(to.Never) > 0 {
 		words := make([]string, len(to.Never))
@@ -88,7 +88,7 @@ func (d *Desk) acceptance(ctx context.Context, w proof.Work, k ledger.Machine) A
 		return a
 	}
 	a.Agrees = true
-	a.work = proof.Work{Key: w.Key, Origin: k.Origin, Machine: &machine.Machine{Key: k.Key, Spec: to.Spec}, Generation: k.Generation, Identity: id, Accepted: true}
+	a.work = proof.Work{Key: w.Key, Origin: k.Origin, Slim: to.Spec.Slim(), Generation: k.Generation, Identity: id, Accepted: true}
 	return a
 }
 
@@ -132,10 +132,10 @@ func (d *Desk) agrees(ctx context.Context, k ledger.Machine, wanted *machine.Mac
 	case zone == "", unattend.SameZone(zone, is):
 	case is != "":
 		err = errors.Join(err, fmt.Errorf("its time zone is %s, expected %s", is, zone))
-	case zone != k.Spec.Guest.Timezone:
+	case zone != k.Spec().Guest.Timezone:
 		err = errors.Join(err, errors.New("the guest does not report its time zone"))
 	}
-	for _, old := range remainingAddresses(k.Spec, wanted.Spec, m.Report) {
+	for _, old := range remainingAddresses(k.Spec(), wanted.Spec, m.Report) {
 		err = errors.Join(err, fmt.Errorf("it still has the address %s", old))
 	}
 	if err != nil {

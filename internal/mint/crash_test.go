@@ -393,7 +393,7 @@ func (w *world) state(t testing.TB) string {
 	all, err := l.Machines(t.Context())
 	require.NoError(t, err)
 	for _, m := range all {
-		words = append(words, fmt.Sprint(m.Key, m.Generation, m.State, m.Cloned, m.Started, m.Spec.Fingerprint(), m.Store, m.HostKey != ""))
+		words = append(words, fmt.Sprint(m.Key, m.Generation, m.State, m.Cloned, m.Started, m.Spec().Fingerprint(), m.Store, m.HostKey != ""))
 	}
 	held, err := l.Reservations(t.Context())
 	require.NoError(t, err)

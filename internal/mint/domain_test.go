@@ -126,7 +126,7 @@ func TestAccountsSurviveCrashes(t *testing.T) {
 		require.Len(t, known, 3, what)
 		require.Len(t, now.all, 4, "%s: %v", what, now.all)
 		for _, k := range known {
-			a, sealed := now.all[entry.AccountName(k.Spec.Guest.Hostname)], ""
+			a, sealed := now.all[entry.AccountName(k.Spec().Guest.Hostname)], ""
 			sealed, err = s.Vault.Unseal(t.Context(), k.Key, run.SealedAccount)
 			require.NoError(t, err, what)
 			assert.Equal(t, sealed, a.password, "%s: %s", what, k.Key)

@@ -116,7 +116,7 @@ func (d *Desk) recoverEntries(ctx context.Context) error {
 	}
 	for _, k := range known {
 		had := entered[k.Key]
-		items := entry.Union(had, d.Setup.Entries(&machine.Machine{Key: k.Key, Spec: k.Spec}, k.HostKey)).Items
+		items := entry.Union(had, d.Setup.Entries(&machine.Machine{Key: k.Key, Spec: k.Spec()}, k.HostKey)).Items
 		if len(items) == 0 {
 			continue
 		}

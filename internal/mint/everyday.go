@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"mintbatch/internal/core/finding"
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/run"
@@ -20,7 +19,7 @@ func (d *Desk) everyday(ctx context.Context, command string, names []string, may
 	}
 	for i := range known {
 		k := &known[i].Known
-		w := proof.Work{Key: k.Key, Origin: k.Origin, Generation: k.Generation, Identity: k.ID(d.Ledger.ID), Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}}
+		w := proof.Work{Key: k.Key, Origin: k.Origin, Generation: k.Generation, Identity: k.ID(d.Ledger.ID), Slim: &k.Slim}
 		if w.Refusal = k.Unfinished(); w.Refusal != "" && !may(k) {
 			refused = append(refused, w)
 			continue

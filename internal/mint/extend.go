@@ -41,7 +41,8 @@ func (d *Desk) Extending(ctx context.Context, names []string, to Dates, o Order)
 	}
 	t.Refused = refused
 	for _, w := range works {
-		made := w.Machine.Info
+		slim, made := *w.Slim, w.Info
+		w.Slim = &slim
 		base := made.Dates()
 		if made.Extended != "" {
 			base = made.Extended
@@ -49,7 +50,7 @@ func (d *Desk) Extending(ctx context.Context, names []string, to Dates, o Order)
 		if row := rows[w.Key]; row != nil {
 			base = row.Info.Dates()
 		}
-		is := &w.Machine.Info
+		is := &slim.Info
 		is.Extended = base
 		if to.Until != "" {
 			is.Until = to.Until

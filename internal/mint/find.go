@@ -44,7 +44,7 @@ func (d *Desk) Find(ctx context.Context, text string) ([]Found, error) {
 		return nil, err
 	}
 	for _, k := range known {
-		if what, found := ofMachine(is, k.Name, k.Spec); found {
+		if what, found := ofMachine(is, k.Name, k.Spec()); found {
 			all = append(all, Found{Source: "ledger", Site: k.Site, Name: k.Name, What: cmp.Or(string(k.State), "made") + ": " + what, Since: k.Changed})
 		}
 	}

@@ -231,7 +231,7 @@ const Planned proof.State = "planned"
 
 // Planned is a machine of a proof as a list would have it.
 func (d *Desk) Planned(w proof.Work) Entry {
-	e := Entry{Key: w.Key, State: Planned, AtSite: notAsked, Spec: &w.Machine.Spec, Identity: w.Identity.String()}
+	e := Entry{Key: w.Key, State: Planned, AtSite: notAsked, Spec: &w.Machine().Spec, Identity: w.Identity.String()}
 	if w.Place != nil {
 		e.Host, e.Store = w.Place.Host, w.Place.Store
 	}
@@ -331,9 +331,9 @@ func (d *Desk) atSites(ctx context.Context, known []ledger.Machine) (sites.Surve
 }
 
 func (d *Desk) entry(k *ledger.Machine, seen map[string]map[uuid.UUID]contract.Machine) Entry {
-	id := k.ID(d.Ledger.ID)
+	id, spec := k.ID(d.Ledger.ID), k.Spec()
 	e := Entry{Key: k.Key, State: k.State, AtSite: notAsked, Host: k.Host, Store: k.Store, Run: k.Run,
-		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: &k.Spec, Origin: k.Origin, Identity: id.String()}
+		Changed: k.Changed, HostKey: k.HostKey, Error: k.Error, Spec: &spec, Origin: k.Origin, Identity: id.String()}
 	if all, asked := seen[k.Site]; asked {
 		e.AtSite = Gone
 		m, ok := all[id]

@@ -130,14 +130,14 @@ func (d *Desk) takeOver(ctx context.Context, run, site string, found []contract.
 				continue
 			}
 			k := has[before]
-			renamed := machine.Machine{Key: key, Spec: k.Spec}
+			renamed := machine.Machine{Key: key, Spec: k.Spec()}
 			if m.Mark.Spec != nil {
 				renamed.Spec.Guest.Hostname = m.Mark.Spec.Guest.Hostname
 			}
 			if err := d.Ledger.Rename(ctx, run, before, renamed); err != nil {
 				return all, err
 			}
-			k.Spec = renamed.Spec
+			k.Slim = *renamed.Spec.Slim()
 			delete(has, before)
 			if has[key], again = k, true; !isBehind(k, m.Mark, runs) {
 				all = append(all, Rebuilt{Key: key, Whole: true})
@@ -172,7 +172,7 @@ func isBehind(k ledger.Machine, mark *contract.Mark, runs []ledger.Run) bool {
 	if mark.Generation != k.Generation {
 		return mark.Generation > k.Generation
 	}
-	return mark.Run != k.Run && mark.Fingerprint != k.Spec.Fingerprint() && !slices.ContainsFunc(runs, func(r ledger.Run) bool { return r.ID == mark.Run })
+	return mark.Run != k.Run && mark.Fingerprint != k.Spec().Fingerprint() && !slices.ContainsFunc(runs, func(r ledger.Run) bool { return r.ID == mark.Run })
 }
 
 // newest lists a ledger's machines, of each only its last generation.
@@ -244,7 +244,7 @@ func doubled(answers sites.Surveys, known []ledger.Machine, own uuid.UUID) []Dou
 		}
 	}
 	for _, k := range known {
-		spec(k.Key.String(), true, k.Spec.Adapters)
+		spec(k.Key.String(), true, k.Adapters)
 	}
 	all := []Doubled{}
 	for key, who := range had {
@@ -310,12 +310,11 @@ func (d *Desk) restore(ctx context.Context, runID string, key machine.Key, m con
 		restored.State = proof.Making
 	}
 	if m.Mark.Spec != nil {
-		restored.Spec, rebuilt.Whole = *m.Mark.Spec, true
-		if !restored.Spec.Guest.Firstboot.IsZero() {
-			rebuilt.Whole = d.contents(key, &restored.Spec)
-		}
+		spec := *m.Mark.Spec
+		rebuilt.Whole = spec.Guest.Firstboot.IsZero() || d.contents(key, &spec)
+		restored.Slim = *spec.Slim()
 	}
-	return rebuilt, d.Ledger.Restore(ctx, runID, restored, reservationsOf(key, restored.Spec, d.Setup))
+	return rebuilt, d.Ledger.Restore(ctx, runID, restored, reservationsOf(key, restored.Spec(), d.Setup))
 }
 
 // contents puts the first-boot contents of the sheet's machine in the place of

@@ -62,7 +62,7 @@ func (d *Desk) Renaming(ctx context.Context, from, to string, o Order) (Task, er
 		}
 	}
 	for _, w := range t.Works {
-		if g := w.Machine.Guest; g.Joins != "" && strings.EqualFold(g.Hostname, w.Name) {
+		if g := w.Machine().Guest; g.Joins != "" && strings.EqualFold(g.Hostname, w.Name) {
 			return t, fmt.Errorf("%w: its guest is in the domain %s under the name %s; make a machine of the new name and retire this one", ErrRename, g.Joins, g.Hostname)
 		}
 		err = errors.Join(err, d.entriesFree(ctx, w, to))
@@ -76,7 +76,7 @@ func (d *Desk) entriesFree(ctx context.Context, w proof.Work, to string) error {
 	if err != nil {
 		return err
 	}
-	renamed := *w.Machine
+	renamed := *w.Machine()
 	if renamed.Name = to; strings.EqualFold(renamed.Guest.Hostname, w.Name) {
 		renamed.Guest.Hostname = strings.ToLower(to)
 	}
@@ -115,8 +115,8 @@ func (d *Desk) AfterRename(ctx context.Context, t Task, sheet func() map[string]
 	known, err := d.Ledger.MachinesNamed(ctx, []string{t.Order.NewName})
 	var left Renamed
 	for _, k := range known {
-		if k.Site == from.Site && strings.EqualFold(k.Spec.Guest.Hostname, from.Name) {
-			left.Guest = k.Spec.Guest.Hostname
+		if k.Site == from.Site && strings.EqualFold(k.Spec().Guest.Hostname, from.Name) {
+			left.Guest = k.Spec().Guest.Hostname
 		}
 	}
 	if rows := sheet(); rows != nil {

@@ -214,9 +214,9 @@ func (d *Desk) owned(ctx context.Context, names []string) ([]proof.Work, error) 
 		return nil, err
 	}
 	var works []proof.Work
-	for _, k := range known {
-		works = append(works, proof.Work{Key: k.Key, Origin: k.Origin, Generation: k.Generation, Identity: k.ID(d.Ledger.ID), Earlier: k.Earlier, BeingRenamed: k.Open.BeingRenamed(),
-			Machine: &machine.Machine{Key: k.Key, Spec: k.Spec}})
+	for i := range known {
+		k := &known[i]
+		works = append(works, proof.Work{Key: k.Key, Origin: k.Origin, Generation: k.Generation, Identity: k.ID(d.Ledger.ID), Earlier: k.Earlier, BeingRenamed: k.Open.BeingRenamed(), Slim: &k.Slim})
 	}
 	return works, nil
 }

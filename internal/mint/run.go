@@ -150,8 +150,8 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 // callsHome reports whether guests do a first boot that are to report by themselves.
 func (t Task) callsHome() bool {
 	return slices.ContainsFunc(t.Works, func(w proof.Work) bool {
-		first := w.Word == proof.New || w.Word == proof.Remake || t.plan == nil && t.Order.Checkpoint.Name != "" && w.Machine != nil && w.Machine.KeepsAt(true)
-		return first && w.Machine.Guest.Confirm == machine.CallHome
+		first := w.Word == proof.New || w.Word == proof.Remake || t.plan == nil && t.Order.Checkpoint.Name != "" && w.Slim != nil && w.Machine().KeepsAt(true)
+		return first && w.Machine().Guest.Confirm == machine.CallHome
 	})
 }
 

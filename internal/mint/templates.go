@@ -105,7 +105,7 @@ func (d *Desk) templatesOf(site string, answer *contract.Survey, known []ledger.
 	made := map[string]int{}
 	for _, k := range known {
 		if k.Site == site && k.State == proof.Made {
-			made[k.Spec.Clone.Template]++
+			made[k.Spec().Clone.Template]++
 		}
 	}
 	saved := map[string]machine.Size{}

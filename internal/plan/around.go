@@ -35,11 +35,11 @@ func (p *Planner) around(ctx context.Context, plan *Plan, known []ledger.Machine
 	wants := map[machine.Key][]entry.Item{}
 	for i := range plan.Works {
 		w := &plan.Works[i]
-		if w.Machine == nil || w.Refusal != "" || w.Word == proof.Taken || w.Word == proof.Stray {
+		if w.Slim == nil || w.Refusal != "" || w.Word == proof.Taken || w.Word == proof.Stray {
 			continue
 		}
 		had := entered[w.Key]
-		want := entry.KeepFingerprints(p.Setup.Entries(w.Machine, keys[w.Key]), had, keys[w.Key])
+		want := entry.KeepFingerprints(p.Setup.Entries(w.Machine(), keys[w.Key]), had, keys[w.Key])
 		wants[w.Key] = want
 		same := entry.Same(had, want, entry.Owner{Ledger: p.Ledger.ID, Key: w.Key})
 		switch {

@@ -78,7 +78,7 @@ func (p *Planner) learn(ctx context.Context, known []ledger.Machine, asked sites
 	}
 	specs := map[machine.Key]*machine.Spec{}
 	for i := range known {
-		specs[known[i].Key] = &known[i].Spec
+		specs[known[i].Key] = known[i].Common()
 	}
 	means := map[kindOf]*mean{}
 	learnt := false
@@ -99,10 +99,10 @@ func (p *Planner) learn(ctx context.Context, known []ledger.Machine, asked sites
 		}
 	}
 	of := func(w proof.Work, name step.Name) time.Duration {
-		if w.Machine == nil {
+		if w.Slim == nil {
 			return 0
 		}
-		c := w.Machine.Clone
+		c := w.Machine().Clone
 		if d, ok := means[kindOf{w.Site, c.Template, c.Kind, name}].of(name); ok {
 			return d
 		}
@@ -119,10 +119,10 @@ func (p *Planner) learn(ctx context.Context, known []ledger.Machine, asked sites
 		return 0
 	}
 	least := func(w proof.Work, name step.Name) time.Duration {
-		if w.Machine == nil {
+		if w.Slim == nil {
 			return 0
 		}
-		return means[kindOf{w.Site, w.Machine.Clone.Template, w.Machine.Clone.Kind, name}].least()
+		return means[kindOf{w.Site, w.Machine().Clone.Template, w.Machine().Clone.Kind, name}].least()
 	}
 	return pace{of, learnt, least}, nil
 }

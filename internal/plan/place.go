@@ -49,18 +49,18 @@ func (p *Planner) roomForRemakes(site string, answer *contract.Survey, known []l
 		is[k.Key] = k
 	}
 	for _, w := range of.Works {
-		if w.Site != site || w.Word != proof.Remake || w.Replaces == uuid.Nil || w.Machine.Clone.Kind != machine.Full {
+		if w.Site != site || w.Word != proof.Remake || w.Replaces == uuid.Nil || w.Machine().Clone.Kind != machine.Full {
 			continue
 		}
 		k := is[w.Key]
-		store, old := cmp.Or(w.Machine.Clone.Store, k.Store), machine.Size(0)
-		if k.Spec.Clone.Kind == machine.Full && store == k.Store {
-			old = used[k.Spec.Clone.Template]
+		store, old := cmp.Or(w.Machine().Clone.Store, k.Store), machine.Size(0)
+		if k.Spec().Clone.Kind == machine.Full && store == k.Store {
+			old = used[k.Spec().Clone.Template]
 		}
-		if left, told := free[store]; told && left+old < used[w.Machine.Clone.Template] {
+		if left, told := free[store]; told && left+old < used[w.Machine().Clone.Template] {
 			i := slices.IndexFunc(p.Wanted, func(wanted *batch.Wanted) bool { return wanted.Key == w.Key })
 			found.Add(finding.Finding{Code: "no-room", At: p.Wanted[i].Origin("store").At, Value: store,
-				Message: fmt.Sprintf("%s does not fit at site %s: store %s has %s free, its clone needs %s", w.Name, site, store, left+old, used[w.Machine.Clone.Template]),
+				Message: fmt.Sprintf("%s does not fit at site %s: store %s has %s free, its clone needs %s", w.Name, site, store, left+old, used[w.Machine().Clone.Template]),
 				Hint:    "free space in the store, or name another one; the machine is left unchanged"})
 		}
 	}
@@ -86,7 +86,7 @@ func (p *Planner) Place(name string, answer *contract.Survey, known []ledger.Mac
 	}
 	var orders []place.Order
 	for _, w := range of.Works {
-		if w.Site == name && w.Machine != nil && w.Word != proof.Same && w.Word != proof.Dated && w.Word != proof.Taken {
+		if w.Site == name && w.Slim != nil && w.Word != proof.Same && w.Word != proof.Dated && w.Word != proof.Taken {
 			orders = append(orders, at.order(w))
 		}
 	}
@@ -122,7 +122,7 @@ type placer struct {
 }
 
 func (at placer) order(w proof.Work) place.Order {
-	m := w.Machine
+	m := w.Machine()
 	o := place.Order{Key: w.Key, Host: m.Clone.Host, Store: m.Clone.Store, Kind: m.Clone.Kind, Template: at.templates[m.Clone.Template],
 		Disks: m.Shape.Disks, Clone: true, Needs: contract.Needs(m.Clone.Hardware), Group: group(at.site, m.Spec)}
 	if m.Clone.DiskKind == machine.FullDisk {

@@ -31,9 +31,10 @@ func NewQuotas(b *input.Batch, known []ledger.Machine, claimed map[machine.Key]q
 	has, uses := map[machine.Key]*machine.Spec{}, map[machine.Key]*quota.Use{}
 	for i := range known {
 		k := &known[i]
-		has[k.Key] = &k.Spec
+		has[k.Key] = k.Common()
 		if _, is := claimed[k.Key]; !is {
-			use := quota.Of(k.Site, &k.Spec, nil, b.Setup.Lineage(k.Spec.Preset))
+			spec := k.Spec()
+			use := quota.Of(k.Site, &spec, nil, b.Setup.Lineage(spec.Preset))
 			uses[k.Key] = &use
 			standing = append(standing, use)
 		}

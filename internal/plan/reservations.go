@@ -46,7 +46,7 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 	}
 	for _, k := range known {
 		var own []string
-		for _, a := range k.Spec.Adapters {
+		for _, a := range k.Adapters {
 			own = append(own, a.MAC)
 		}
 		past.MACs[k.Key] = own

@@ -19,9 +19,10 @@ func Sequence(b *input.Batch, known []ledger.Machine) (*sequence.Sequence, findi
 	var others []sequence.Node
 	if len(known) > 0 {
 		wanted := b.ByKey()
-		for i, k := range known {
+		for _, k := range known {
 			if wanted[k.Key] == nil {
-				others = append(others, sequence.NodeOf(k.Key, &known[i].Spec))
+				spec := k.Spec()
+				others = append(others, sequence.NodeOf(k.Key, &spec))
 			}
 		}
 	}
@@ -40,7 +41,7 @@ func (p *Plan) Gates(works []proof.Work, done map[machine.Key]bool) *run.Gates {
 	}
 	off := map[machine.Key]bool{}
 	for _, w := range p.Works {
-		off[w.Key] = (w.Word == proof.Same || w.Word == proof.Dated) && w.Power == machine.Off && w.Machine.Power.Rests() == machine.On
+		off[w.Key] = (w.Word == proof.Same || w.Word == proof.Dated) && w.Power == machine.Off && w.Machine().Power.Rests() == machine.On
 	}
 	return run.NewGates(p.sequence, keysOf(works), func(key machine.Key) string {
 		switch {
@@ -58,8 +59,8 @@ func (p *Plan) Gates(works []proof.Work, done map[machine.Key]bool) *run.Gates {
 func GatesAmong(works []proof.Work, up bool) *run.Gates {
 	var nodes []sequence.Node
 	for _, w := range works {
-		if w.Machine != nil {
-			nodes = append(nodes, sequence.NodeOf(w.Key, &w.Machine.Spec))
+		if w.Slim != nil {
+			nodes = append(nodes, sequence.NodeOf(w.Key, &w.Machine().Spec))
 		}
 	}
 	s := sequence.Of(nodes)

@@ -46,7 +46,8 @@ func (p *Planner) specs(known []ledger.Machine) func(contract.Mark) *machine.Spe
 	}
 	return func(mark contract.Mark) *machine.Spec {
 		if k := at[mark.Key]; k != nil && mark.Ledger == p.Ledger.ID && mark.Generation == k.Generation {
-			return &k.Spec
+			spec := k.Spec()
+			return &spec
 		}
 		return nil
 	}
@@ -105,9 +106,9 @@ func (p *Planner) sealedMissing(ctx context.Context, of proof.Proof) (finding.Li
 		if w.Word != proof.New && w.Word != proof.Remake {
 			continue
 		}
-		for _, name := range w.Machine.Guest.Sealed() {
+		for _, name := range w.Machine().Guest.Sealed() {
 			if !slices.Contains(has, name) && first[name] == nil {
-				first[name] = w.Machine
+				first[name] = w.Machine()
 			}
 		}
 	}

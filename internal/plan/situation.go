@@ -76,9 +76,9 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	if situation.Spent, err = p.spent(ctx, asked); err != nil {
 		return nil, err
 	}
-	situation.Wanted = make([]*machine.Machine, len(p.Wanted))
+	situation.Wanted = make([]proof.Wanted, len(p.Wanted))
 	for i, w := range p.Wanted {
-		situation.Wanted[i] = w.Machine()
+		situation.Wanted[i] = proof.Wanted{Key: w.Key, Slim: w.Slim}
 	}
 	situation.Known = make([]*proof.Known, len(known))
 	for i := range known {
@@ -128,7 +128,8 @@ func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
 		if k == nil || k.State == proof.Making && k.Generation == 1 && !k.Started {
 			continue // there is nothing yet that could stay
 		}
-		is := batch.Has{Spec: &k.Spec, Host: k.Host, Store: k.Store}
+		spec := k.Spec()
+		is := batch.Has{Spec: &spec, Host: k.Host, Store: k.Store}
 		there, seen := sites[w.Site][k.ID(p.Ledger.ID)]
 		if e := k.Earlier; e != nil && e.Generation > 0 && !seen {
 			// The clone that was to be replaced is still what is there.
@@ -137,7 +138,6 @@ func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
 			}
 		}
 		is.Host, is.Store, is.Firmware = cmp.Or(there.Host, is.Host), cmp.Or(there.Store, is.Store), there.Firmware
-		w.Info = w.Info.AsExtended(is.Info)
 		w.Inherit(is)
 	}
 }
@@ -306,7 +306,7 @@ func (p *Planner) otherCopies(ctx context.Context, known []ledger.Machine, asked
 				continue
 			}
 			k := at[m.ID]
-			if k != nil && k.Spec.Fingerprint() == m.Mark.Fingerprint {
+			if k != nil && k.Spec().Fingerprint() == m.Mark.Fingerprint {
 				continue
 			}
 			if n++; n == 1 {

@@ -60,10 +60,10 @@ func (p *Planner) awaitSources(of proof.Proof) proof.Proof {
 	}
 	works := slices.Clone(of.Works)
 	for i, w := range works {
-		if w.Word != proof.New && w.Word != proof.Remake || w.Machine == nil {
+		if w.Word != proof.New && w.Word != proof.Remake || w.Slim == nil {
 			continue
 		}
-		if source, is := machine.SourceOf(w.Machine.Clone.Template); is && changes[machine.Key{Site: w.Site, Name: strings.ToLower(source.Name)}] {
+		if source, is := machine.SourceOf(w.Machine().Clone.Template); is && changes[machine.Key{Site: w.Site, Name: strings.ToLower(source.Name)}] {
 			works[i].Refusal = fmt.Sprintf("it is cloned from %s, which is to be made or changed first; run the command again then", source.Name)
 		}
 	}

@@ -36,7 +36,7 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 		}
 		v.Number = newest[w.Site][v.Template]
 		if k := has[w.Key]; k != nil && (asked[w.Site] == nil || k.State == proof.Making) {
-			if was, is := machine.VersionOf(k.Spec.Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
+			if was, is := machine.VersionOf(k.Spec().Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
 				v = was
 			}
 		}

@@ -35,7 +35,7 @@ func (r *round) warn(ctx context.Context) error {
 	today := time.Date(r.now.Year(), r.now.Month(), r.now.Day(), 0, 0, 0, 0, time.UTC)
 	due := map[[2]string][]machine.Key{} // by owner and date
 	for _, k := range known {
-		info := k.Spec.Info
+		info := k.Info
 		last, err := time.Parse(time.DateOnly, info.Until)
 		if owner := strings.ToLower(info.Owner); err == nil && setup.IsAddress(owner) && !last.Before(today) && last.Sub(today) <= within {
 			of := [2]string{owner, info.Until}

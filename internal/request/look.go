@@ -100,7 +100,7 @@ func (r *round) proofOf(ctx context.Context, d *mint.Desk, one request.Request, 
 	}
 	var digest []asked
 	for _, w := range p.Works {
-		digest = append(digest, asked{w.Key, w.Word, w.Machine.Fingerprint()})
+		digest = append(digest, asked{w.Key, w.Word, w.Machine().Fingerprint()})
 	}
 	out.digest = machine.Digest(digest)
 	for _, t := range p.Quotas() {

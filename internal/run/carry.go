@@ -16,13 +16,13 @@ const carryLabel = "CARRY"
 
 // carries reports whether a machine gets big files for its first boot.
 func (j *job) carries() bool {
-	return j.work.Machine.Guest.Firstboot != nil && len(j.work.Machine.Guest.Carry) > 0
+	return j.work.Machine().Guest.Firstboot != nil && len(j.work.Machine().Guest.Carry) > 0
 }
 
 // carry sends the big files, as they are on the disk of this computer.
 func (j *job) carry(ctx context.Context) error {
 	files, paths := []media.Large{}, map[string]string{}
-	for _, f := range j.work.Machine.Guest.Carry {
+	for _, f := range j.work.Machine().Guest.Carry {
 		files = append(files, media.Large{Name: f.Name, Size: f.Size})
 		paths[f.Name] = f.Path
 	}

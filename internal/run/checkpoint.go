@@ -15,7 +15,7 @@ import (
 
 // keepAll keeps the checkpoints of the row: those from before the first start, or the others.
 func (j *job) keepAll(ctx context.Context, name step.Name) error {
-	for _, c := range j.work.Machine.Checkpoints() {
+	for _, c := range j.work.Machine().Checkpoints() {
 		if (c.Moment == machine.BeforeStart) != (name == step.Checkpoint) {
 			continue
 		}
@@ -28,7 +28,7 @@ func (j *job) keepAll(ctx context.Context, name step.Name) error {
 
 // staysOn reports whether a machine that is shut down for a checkpoint is started again.
 func (j *job) staysOn() bool {
-	return j.work.Machine.Power.Rests() == machine.On && j.work.LeftOff == ""
+	return j.work.Machine().Power.Rests() == machine.On && j.work.LeftOff == ""
 }
 
 // keep keeps one checkpoint. Is the machine to be off for it, it is shut down, and started
@@ -82,7 +82,7 @@ func (e *Engine) Restore(ctx, stop context.Context, works []proof.Work) []Result
 }
 
 func restoreChain(j *job) chain {
-	m, id, restart := j.work.Machine, j.work.Identity, contract.MayRestart
+	m, id, restart := j.work.Machine(), j.work.Identity, contract.MayRestart
 	steps := []act{j.siteAct(step.Restore, time.Now(), func(ctx context.Context) (contract.Task, error) {
 		return j.site.Restore(ctx, id, j.Checkpoint.Name)
 	})}

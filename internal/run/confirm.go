@@ -28,7 +28,7 @@ func (j *job) confirm(ctx, stop context.Context) error {
 	if err := j.checkReport(ctx, stop); err != nil {
 		return err
 	}
-	m := j.work.Machine
+	m := j.work.Machine()
 	if m.DropSeed && kinds.Of(m.Guest).Reads() {
 		if err := j.perform(ctx, step.Confirm, func(ctx context.Context) (contract.Task, error) { return j.site.Seed(ctx, j.work.Identity, nil) }); err != nil {
 			return fmt.Errorf("remove the seed: %w", err)
@@ -45,7 +45,7 @@ func (j *job) confirm(ctx, stop context.Context) error {
 // waitForGuest starts a machine that an earlier run had confirmed and shut down, without
 // living to write that down.
 func (j *job) waitForGuest(ctx context.Context) error {
-	if j.work.Machine.Power != machine.ConfirmThenOff {
+	if j.work.Machine().Power != machine.ConfirmThenOff {
 		return nil
 	}
 	return j.perform(ctx, step.Confirm, func(ctx context.Context) (contract.Task, error) {
@@ -63,14 +63,14 @@ func (j *job) checkReport(ctx, stop context.Context) error {
 		return err
 	}
 	oldKey := ""
-	stages := j.work.Machine.Guest.Whole().Stages
-	if !kinds.Of(j.work.Machine.Guest).Stages {
+	stages := j.work.Machine().Guest.Whole().Stages
+	if !kinds.Of(j.work.Machine().Guest).Stages {
 		stages = nil
 	}
 	err = j.awaitReport(ctx, stop, stages, func(r *contract.Report) error {
-		adapters := machine.AtFirstBoot(j.work.Machine.Adapters)
-		mismatch := Mismatch(j.work.Machine, adapters, hostKey, r)
-		if mismatch != nil && j.loseOldSecrets() && r.HostKey != "" && Mismatch(j.work.Machine, adapters, "", r) == nil {
+		adapters := machine.AtFirstBoot(j.work.Adapters)
+		mismatch := Mismatch(j.work.Machine(), adapters, hostKey, r)
+		if mismatch != nil && j.loseOldSecrets() && r.HostKey != "" && Mismatch(j.work.Machine(), adapters, "", r) == nil {
 			oldKey = r.HostKey
 			return errOldKey
 		}
@@ -95,7 +95,7 @@ func (j *job) awaitReport(ctx, stop context.Context, stages []machine.Stage, jud
 	defer context.AfterFunc(stop, cancel)()
 	for {
 		ask := j.ask
-		if r, waits := j.site.(site.Reporter); waits && j.work.Machine.Guest.Confirm == machine.BySite && time.Until(deadline) > site.Patience {
+		if r, waits := j.site.(site.Reporter); waits && j.work.Machine().Guest.Confirm == machine.BySite && time.Until(deadline) > site.Patience {
 			ask = r.AwaitReport
 		}
 		m, err := ask(asking, j.work.Identity)
@@ -112,7 +112,7 @@ func (j *job) awaitReport(ctx, stop context.Context, stages []machine.Stage, jud
 		if err != nil {
 			return err
 		}
-		if m.Power == machine.Off && ended(j.work.Machine) {
+		if m.Power == machine.Off && ended(j.work.Machine()) {
 			return nil
 		}
 		over := len(stages) == 0
@@ -154,7 +154,7 @@ func (j *job) awaitReport(ctx, stop context.Context, stages []machine.Stage, jud
 // ledger once it has.
 func (j *job) ask(ctx context.Context, id uuid.UUID) (*contract.Machine, error) {
 	m, err := j.site.Machine(ctx, id)
-	if err == nil && j.work.Machine.Guest.Confirm == machine.CallHome {
+	if err == nil && j.work.Machine().Guest.Confirm == machine.CallHome {
 		m.Report, err = j.Ledger.Called(ctx, j.work.Key, j.work.Generation)
 	}
 	return m, err
@@ -176,7 +176,7 @@ func (j *job) noReport(m *contract.Machine, progress stageProgress) error {
 	if len(m.Console) > 0 {
 		seen += "; last line on its console: " + strings.Join(m.Console, " / ")
 	}
-	if j.work.Machine.Guest.Confirm == machine.CallHome {
+	if j.work.Machine().Guest.Confirm == machine.CallHome {
 		return fmt.Errorf("the guest did not call home (%s) within %s; %s", j.Home, j.Times[Confirming], seen)
 	}
 	return fmt.Errorf("the guest did not report within %s; %s", j.Times[Confirming], seen)

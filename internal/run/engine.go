@@ -368,8 +368,8 @@ func (e *Engine) demand(w proof.Work, slot Slot) demand {
 	switch {
 	case w.Place != nil:
 		at.host, at.store = w.Place.Host, w.Place.Store
-	case w.Machine != nil:
-		at.host, at.store = w.Machine.Clone.Host, w.Machine.Clone.Store
+	case w.Slim != nil:
+		at.host, at.store = w.Machine().Clone.Host, w.Machine().Clone.Store
 	}
 	return at
 }
@@ -408,7 +408,7 @@ func (e *Engine) firstSlot(ctx context.Context, w proof.Work, c path) (Slot, err
 func (j *job) slotOf(name step.Name) Slot {
 	clones := j.work.Word == proof.New || j.work.Word == proof.Remake
 	switch {
-	case (name == step.Reserve || name == step.Enrol || name == step.Clone) && clones && j.work.Machine.Clone.Kind == machine.Full:
+	case (name == step.Reserve || name == step.Enrol || name == step.Clone) && clones && j.work.Machine().Clone.Kind == machine.Full:
 		return FullClone
 	case name == step.Detach, name == step.Carry:
 		return FullClone // it copies as much
@@ -416,7 +416,7 @@ func (j *job) slotOf(name step.Name) Slot {
 		return Starting
 	case name == step.Confirm, name == step.Await:
 		return Confirming
-	case clones && (name == step.Wire || name == step.Seed || name == step.Record), clones && name == step.Shape && j.work.Machine.Shape.Disk == 0 && len(j.work.Machine.Shape.Disks) == 0:
+	case clones && (name == step.Wire || name == step.Seed || name == step.Record), clones && name == step.Shape && j.work.Machine().Shape.Disk == 0 && len(j.work.Machine().Shape.Disks) == 0:
 		return Brief
 	}
 	return AnyStep

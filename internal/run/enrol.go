@@ -154,7 +154,7 @@ func (j *job) look(ctx context.Context, had *entry.Entered, owner entry.Owner) e
 		return err
 	}
 	had.Owner = owner
-	for _, item := range j.Around.Entries(j.work.Machine, hostKey) {
+	for _, item := range j.Around.Entries(j.work.Machine(), hostKey) {
 		err := j.change(ctx, []entry.Change{{System: item.System, Name: item.Name, Owner: owner, Forgotten: true}})
 		var found *entry.Unrecorded
 		if errors.As(err, &found) {
@@ -191,5 +191,5 @@ func (j *job) prepareAccount(ctx context.Context, password string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("it has no account in %s: `mintbatch mint` enters it", j.work.Machine.Guest.Joins)
+	return fmt.Errorf("it has no account in %s: `mintbatch mint` enters it", j.work.Machine().Guest.Joins)
 }

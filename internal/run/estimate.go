@@ -120,7 +120,7 @@ type part struct {
 }
 
 func partsOf(w proof.Work, pace Pace) []part {
-	if w.Machine == nil {
+	if w.Slim == nil {
 		return nil
 	}
 	var all []part
@@ -129,7 +129,7 @@ func partsOf(w proof.Work, pace Pace) []part {
 		all = append(all, part{(&job{work: w}).slotOf(step.Clone), pace(w, step.Clone)})
 	}
 	all = append(all, part{AnyStep, rest})
-	if w.Machine.Power.Starts() && (w.Word != proof.Adjust || w.Machine.Power.Rests() == machine.On) {
+	if w.Machine().Power.Starts() && (w.Word != proof.Adjust || w.Machine().Power.Rests() == machine.On) {
 		all = append(all, part{Starting, pace(w, step.Start)}, part{Confirming, pace(w, step.Confirm)})
 	}
 	return all

@@ -132,7 +132,7 @@ func batch(t testing.TB, n, hosts, chained int, seed uint64) (took, least time.D
 			m.After = []string{works[i-1].Name}
 		}
 		nodes = append(nodes, sequence.NodeOf(m.Key, &m.Spec))
-		works = append(works, proof.Work{Key: m.Key, Word: proof.New, Machine: m, Generation: 1, Identity: id, Place: &place.Place{Host: host, Store: "store"}})
+		works = append(works, proof.Work{Key: m.Key, Word: proof.New, Slim: m.Spec.Slim(), Generation: 1, Identity: id, Place: &place.Place{Host: host, Store: "store"}})
 	}
 	// The copies of a host take half their sum; behind the last of the first k of a chain,
 	// whichever that is, all of the chain from the k-th on is yet to come.
@@ -260,7 +260,7 @@ func BenchmarkEngine(b *testing.B) {
 	for i := range works {
 		m := &machine.Machine{Key: machine.Key{Site: "quay", Name: fmt.Sprintf("bms-sonar-%05d", i)},
 			Spec: machine.Spec{Clone: machine.Clone{Template: "deb12-base", Kind: machine.Full}, Guest: machine.Guest{Answers: machine.NoAnswers}, Power: machine.On}}
-		works[i] = proof.Work{Key: m.Key, Word: proof.New, Machine: m, Generation: 1, Identity: uuid.New(), Place: &place.Place{Host: "hv", Store: "store"}}
+		works[i] = proof.Work{Key: m.Key, Word: proof.New, Slim: m.Spec.Slim(), Generation: 1, Identity: uuid.New(), Place: &place.Place{Host: "hv", Store: "store"}}
 	}
 	e := Engine{Run: "r", Ledger: forgetful{}, Sites: map[string]site.Site{"quay": ready{}},
 		Limits: map[string]Limits{"quay": {Site: Parallel{AnyStep: 20, Starting: 20, Confirming: 200}, Host: Parallel{FullClone: 2}}},

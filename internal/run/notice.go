@@ -31,6 +31,6 @@ func (j *job) told(all []ledger.Outgoing, err error) error {
 // tellFailure keeps the notices of a machine that has failed. That this cannot be done is no failure of its own: the ledger is told
 // to be the cause elsewhere.
 func (j *job) tellFailure(failure Event) {
-	all := j.notices(notice.Failed, j.work.Machine, &failure)
+	all := j.notices(notice.Failed, j.work.Machine(), &failure)
 	_ = j.told(all, j.Ledger.PutOutbox(context.Background(), all))
 }

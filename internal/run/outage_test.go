@@ -50,7 +50,7 @@ func TestConfirmOutlivesAnOutage(t *testing.T) {
 				Spec: machine.Spec{Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked}, Guest: machine.Guest{Answers: machine.NoAnswers}, Power: machine.On}}
 			e := Engine{Run: "r", Ledger: forgetful{}, Limits: map[string]Limits{}, Times: map[Slot]time.Duration{AnyStep: time.Hour, FullClone: time.Hour, Starting: time.Hour, Confirming: 25 * time.Minute},
 				Sites: map[string]site.Site{"quay": away{from: now.Add(time.Second), to: now.Add(time.Second + c.outage), up: now.Add(20 * time.Minute)}}}
-			work := proof.Work{Key: m.Key, Word: proof.Adjust, Machine: m, Generation: 1, Identity: uuid.New(), Power: machine.On}
+			work := proof.Work{Key: m.Key, Word: proof.Adjust, Slim: m.Spec.Slim(), Generation: 1, Identity: uuid.New(), Power: machine.On}
 			result := e.Mint(t.Context(), t.Context(), []proof.Work{work})[0]
 			if c.err == nil {
 				require.NoError(t, result.Err)

@@ -44,7 +44,7 @@ func (j *job) startActs() []act {
 // up is the step that waits for a guest's report, whatever it says.
 func (j *job) up(name step.Name, input any) act {
 	return act{name: name, input: input, do: func(ctx, stop context.Context) error {
-		if j.work.Machine.Guest.Confirm == machine.CallHome {
+		if j.work.Machine().Guest.Confirm == machine.CallHome {
 			return nil // it calls on its first boot only
 		}
 		return j.awaitReport(ctx, stop, nil, func(*contract.Report) error { return nil })
@@ -54,7 +54,7 @@ func (j *job) up(name step.Name, input any) act {
 // finish closes the journal of a made machine, which is as it was.
 func (j *job) finish(what, detail string) func(context.Context) error {
 	return func(ctx context.Context) error {
-		if err := j.Ledger.Finish(ctx, j.Run, *j.work.Machine, what, detail); err != nil {
+		if err := j.Ledger.Finish(ctx, j.Run, *j.work.Machine(), what, detail); err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
 		return nil

@@ -24,7 +24,7 @@ func (e *Engine) Rename(ctx, stop context.Context, works []proof.Work) []Result 
 // told, and at the end in the ledger.
 func renameChain(j *job) chain {
 	id, from := j.work.Identity, j.work.Key
-	to := *j.work.Machine
+	to := *j.work.Machine()
 	to.Name = j.NewName
 	restart := contract.Restart(to.Power != machine.StayOn)
 	mark := func() contract.Mark {

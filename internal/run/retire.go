@@ -26,7 +26,7 @@ func retireChain(j *job) chain {
 		entry := ledger.Step{Key: j.work.Key, Generation: j.work.Generation, Step: string(step.Remove), Run: j.Run, Error: err.Error()}
 		return j.Ledger.Fail(ctx, entry, "not retired")
 	}}
-	if !j.Around.Leave && j.work.Machine != nil && j.enrols(j.work.Machine) {
+	if !j.Around.Leave && j.work.Slim != nil && j.enrols(j.work.Machine()) {
 		c.steps = append(c.steps, j.withdrawAct())
 	}
 	for _, one := range j.clones() {
@@ -173,8 +173,8 @@ func (j *job) owned(ctx context.Context, id uuid.UUID) (*contract.Machine, error
 // beforeRemoval gives back the addresses that a machine which is gone has left behind,
 // and writes down which disks stay of one that is there.
 func (j *job) beforeRemoval(ctx context.Context, there *contract.Machine, generation int) error {
-	if keeper, ok := j.site.(site.LeaseKeeper); ok && there == nil && j.work.Machine != nil {
-		return keeper.DropLeases(ctx, j.work.Name, machine.Cards(j.work.Machine.Adapters))
+	if keeper, ok := j.site.(site.LeaseKeeper); ok && there == nil && j.work.Slim != nil {
+		return keeper.DropLeases(ctx, j.work.Name, machine.Cards(j.work.Adapters))
 	}
 	if there != nil && j.Disks == contract.KeepDisks {
 		for _, id := range j.handedOn() {
@@ -195,6 +195,6 @@ func (j *job) forget(ctx context.Context) error {
 			until[network] = time.Now().Add(d)
 		}
 	}
-	tell := j.notices(notice.Retired, j.work.Machine, nil)
+	tell := j.notices(notice.Retired, j.work.Machine(), nil)
 	return j.told(tell, j.Ledger.Forget(ctx, j.Run, j.work.Key, until, j.Disks, tell...))
 }

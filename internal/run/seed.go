@@ -87,10 +87,10 @@ func (j *job) takeOver(ctx context.Context, hostKey string) error {
 
 // enrolKey enters the host key that a machine has got where its name is.
 func (j *job) enrolKey(ctx context.Context, hostKey string) error {
-	if !j.enrols(j.work.Machine) {
+	if !j.enrols(j.work.Machine()) {
 		return nil
 	}
-	return j.enrol(ctx, j.work.Machine, hostKey, false)
+	return j.enrol(ctx, j.work.Machine(), hostKey, false)
 }
 
 // madeSeed is a seed with the public host key that is on it.
@@ -103,7 +103,7 @@ type madeSeed struct {
 
 // makeSeed makes new secrets and the seed that has them; nothing is written.
 func (j *job) makeSeed() (made madeSeed, sealed map[string]string, err error) {
-	in := answers.Input{Machine: *j.work.Machine, Instance: j.work.Identity.String()}
+	in := answers.Input{Machine: *j.work.Machine(), Instance: j.work.Identity.String()}
 	if in.Guest, err = in.Guest.Unsealed(j.Sealing.Open); err != nil {
 		return made, nil, err
 	}
@@ -155,7 +155,7 @@ func SealedPassword(g machine.Guest, login string) string {
 }
 
 func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error) {
-	g := j.work.Machine.Guest
+	g := j.work.Machine().Guest
 	s.Hashes, s.Clear = map[string]string{}, map[string]string{}
 	clear := map[string]string{}
 	kind := kinds.Of(g)
@@ -171,7 +171,7 @@ func (j *job) secrets() (s answers.Secrets, sealed map[string]string, err error)
 			return s, nil, err
 		}
 		if authority != nil {
-			if s.HostCertificate, err = authority.SignHost(j.Random, key, j.work.Key.String(), Names(j.work.Machine)); err != nil {
+			if s.HostCertificate, err = authority.SignHost(j.Random, key, j.work.Key.String(), Names(j.work.Machine())); err != nil {
 				return s, nil, err
 			}
 		}

@@ -62,7 +62,7 @@ func TestStagesMayTakeLong(t *testing.T) {
 						told = append(told, ev.Stage.Name+" "+ev.Stage.State)
 					}
 				}}
-			j := &job{Engine: &e, work: proof.Work{Key: m.Key, Machine: m}, site: s, past: nil}
+			j := &job{Engine: &e, work: proof.Work{Key: m.Key, Slim: m.Spec.Slim()}, site: s, past: nil}
 			err := j.checkReport(t.Context(), t.Context())
 			if c.says != "" {
 				assert.EqualError(t, err, c.says)

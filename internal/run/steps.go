@@ -39,7 +39,7 @@ type job struct {
 
 // mintChain lists the steps by which a machine becomes what its row says.
 func mintChain(j *job) chain {
-	m := j.work.Machine
+	m := j.work.Machine()
 	id := j.work.Identity
 	adjust := j.work.Word == proof.Adjust
 	reserved := j.Reserved[m.Key]
@@ -153,7 +153,7 @@ func mintChain(j *job) chain {
 // eject is the step that takes the media out once the guest has done its first boot.
 func (j *job) eject() act {
 	return act{name: step.Eject, input: time.Now(), do: func(ctx, _ context.Context) error {
-		if j.work.Machine.Media != "" {
+		if j.work.Machine().Media != "" {
 			if err := j.perform(ctx, step.Eject, func(ctx context.Context) (contract.Task, error) { return j.site.Insert(ctx, j.work.Identity, "") }); err != nil {
 				return err
 			}
@@ -174,8 +174,8 @@ func acceptChain(j *job) chain {
 
 // tellAround are the steps by which the systems around a made machine, and its mark, say what it is.
 func (j *job) tellAround() (steps []act) {
-	if j.enrols(j.work.Machine) {
-		steps = append(steps, j.enrolAct(j.work.Machine, false))
+	if j.enrols(j.work.Machine()) {
+		steps = append(steps, j.enrolAct(j.work.Machine(), false))
 	}
 	return append(steps, j.record(contract.StageMade))
 }
@@ -183,18 +183,18 @@ func (j *job) tellAround() (steps []act) {
 // changed closes the journal of a made machine that is another by now, and tells that.
 func (j *job) changed(what string) func(context.Context) error {
 	return func(ctx context.Context) error {
-		tell := j.notices(notice.Changed, j.work.Machine, nil)
-		return j.told(tell, j.Ledger.Finish(ctx, j.Run, *j.work.Machine, what, j.work.Why(), tell...))
+		tell := j.notices(notice.Changed, j.work.Machine(), nil)
+		return j.told(tell, j.Ledger.Finish(ctx, j.Run, *j.work.Machine(), what, j.work.Why(), tell...))
 	}
 }
 
 // made says in the history what was made, with all that it may be looked for by.
 func made(w proof.Work) string {
-	parts := []string{fmt.Sprintf("%s clone of %s, generation %d", w.Machine.Clone.Kind, w.Machine.Template, w.Generation)}
-	if all := machine.AddressWords(w.Machine.Adapters); len(all) > 0 {
+	parts := []string{fmt.Sprintf("%s clone of %s, generation %d", w.Machine().Clone.Kind, w.Machine().Template, w.Generation)}
+	if all := machine.AddressWords(w.Adapters); len(all) > 0 {
 		parts = append(parts, strings.Join(all, " "))
 	}
-	for _, a := range w.Machine.Adapters {
+	for _, a := range w.Adapters {
 		parts = append(parts, a.MAC)
 	}
 	return strings.Join(parts, "; ")
@@ -202,14 +202,14 @@ func made(w proof.Work) string {
 
 // reservations keeps the addresses of a machine that is there.
 func (j *job) reservations(reserved []ledger.Reservation) act {
-	return act{name: step.Reserve, input: []any{j.work.Machine.Adapters, reserved}, do: func(ctx, _ context.Context) error {
+	return act{name: step.Reserve, input: []any{j.work.Adapters, reserved}, do: func(ctx, _ context.Context) error {
 		return j.Ledger.Reserve(context.WithoutCancel(ctx), j.work.Key, reserved)
 	}}
 }
 
 // powerAfter is what the power of a machine is set to at the end; empty if it is left.
 func (j *job) powerAfter() machine.Power {
-	m := j.work.Machine
+	m := j.work.Machine()
 	switch {
 	case j.work.Word != proof.Adjust && m.Power.Starts():
 		return machine.On // also what is to be off again once it is confirmed
@@ -229,13 +229,13 @@ func (j *job) record(stage contract.Stage) act {
 // the machine off or on, and nobody has asked to undo that. One that an earlier
 // run has shut down, and did not start again, is not left so: its steps are taken again.
 func (j *job) keepsPower() bool {
-	return !j.work.Changes("power") && !j.work.Again && j.work.Power != "" && j.work.Power != j.work.Machine.Power.Rests()
+	return !j.work.Changes("power") && !j.work.Again && j.work.Power != "" && j.work.Power != j.work.Machine().Power.Rests()
 }
 
 // begin writes that the machine is being made, and where, before anything is.
 func (j *job) begin(ctx context.Context, reserved []ledger.Reservation) error {
 	durable := context.WithoutCancel(ctx)
-	if err := j.Ledger.Begin(durable, j.Run, *j.work.Machine, j.work.Generation, j.work.Origin, reserved); err != nil {
+	if err := j.Ledger.Begin(durable, j.Run, *j.work.Machine(), j.work.Generation, j.work.Origin, reserved); err != nil {
 		return err
 	}
 	if p := j.work.Place; p != nil {
@@ -260,7 +260,7 @@ func seededOf(adapters []machine.Adapter) []seeded {
 }
 
 func (j *job) mark(stage contract.Stage) contract.Mark {
-	m := j.work.Machine
+	m := j.work.Machine()
 	return contract.Mark{Ledger: j.Owner, Key: m.Key.String(), Origin: j.work.Origin, Generation: j.work.Generation, Stage: stage,
 		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Info: m.Info, Spec: contract.MarkedSpec(m.Spec)}
 }
@@ -383,7 +383,7 @@ func (j *job) clone(ctx context.Context) error {
 		}
 		j.report(Event{Key: j.work.Key, Step: step.Clone, State: Removed})
 	}
-	m := j.work.Machine
+	m := j.work.Machine()
 	order := contract.CloneOrder{Identity: j.work.Identity, Name: m.Name, Clone: m.Clone, Mark: j.mark(contract.StageMaking), Shape: m.Shape, Adapters: machine.Cards(m.Adapters)}
 	if p := j.work.Place; p != nil {
 		order.Host, order.Store = p.Host, p.Store
@@ -443,7 +443,7 @@ func (j *job) replace(ctx context.Context) error {
 // seed needs is made before.
 func (j *job) removeOld(ctx context.Context) error {
 	durable := context.WithoutCancel(ctx)
-	if kinds.Of(j.work.Machine.Guest).Reads() {
+	if kinds.Of(j.work.Machine().Guest).Reads() {
 		if _, _, err := j.makeSeed(); err != nil {
 			return fmt.Errorf("its new clone cannot be made: %w", err)
 		}

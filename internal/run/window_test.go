@@ -45,7 +45,7 @@ func TestRestartWindow(t *testing.T) {
 		var nodes []sequence.Node
 		add := func(name string, word proof.Word, reasons []proof.Reason, after ...string) {
 			m := &machine.Machine{Key: machine.Key{Site: "quay", Name: name}, Spec: machine.Spec{Shape: machine.Shape{CPUs: 2}, Power: machine.On, After: after, Guest: machine.Guest{Answers: machine.NoAnswers}}}
-			works = append(works, proof.Work{Key: m.Key, Word: word, Machine: m, Reasons: reasons, Power: machine.On, Identity: uuid.New()})
+			works = append(works, proof.Work{Key: m.Key, Word: word, Slim: m.Spec.Slim(), Reasons: reasons, Power: machine.On, Identity: uuid.New()})
 			nodes = append(nodes, sequence.NodeOf(m.Key, &m.Spec))
 		}
 		restarts := []proof.Reason{{Field: "cpus", From: "1", To: "2", Restart: true}}

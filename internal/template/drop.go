@@ -115,7 +115,7 @@ func atSite(ctx context.Context, d *mint.Desk, v machine.Version, where string) 
 func clonesOf(ctx context.Context, d *mint.Desk, v machine.Version, where string) (linked []ledger.Machine, err error) {
 	known, err := d.Ledger.Machines(ctx)
 	return slices.DeleteFunc(known, func(k ledger.Machine) bool {
-		return k.Site != where || k.Spec.Clone.Template != v.String() || k.Spec.Clone.Kind != machine.Linked
+		return k.Site != where || k.Spec().Clone.Template != v.String() || k.Spec().Clone.Kind != machine.Linked
 	}), err
 }
 
@@ -150,9 +150,9 @@ func (n *Needed) Question() mint.Question {
 func (n *Needed) Detaching(d *mint.Desk) mint.Task {
 	s := proof.Situation{Ledger: d.Ledger.ID}
 	for i := range n.Clones {
-		wanted := &machine.Machine{Key: n.Clones[i].Key, Spec: n.Clones[i].Spec}
-		wanted.Clone.Kind = machine.Full
-		s.Wanted, s.Known = append(s.Wanted, wanted), append(s.Known, &n.Clones[i].Known)
+		spec := n.Clones[i].Spec()
+		spec.Clone.Kind = machine.Full
+		s.Wanted, s.Known = append(s.Wanted, proof.Wanted{Key: n.Clones[i].Key, Slim: spec.Slim()}), append(s.Known, &n.Clones[i].Known)
 	}
 	works := proof.Compare(s, func(string) bool { return true }).Works
 	return mint.Doing("template drop "+n.Version.String()+" --detach", works, nil, func(e *run.Engine, ctx, stop context.Context) []run.Result { return e.Mint(ctx, stop, works) })

@@ -79,8 +79,8 @@ func machineOf(ctx context.Context, d *mint.Desk, k ledger.Machine) (*Exporting,
 	if m.Mark != nil {
 		e.Notes = m.Mark.Notes
 	}
-	if k.Spec.Guest.Answers == ovfenv.Name && k.Spec.Guest.Firstboot != nil {
-		told := k.Spec.Guest.Properties
+	if k.Spec().Guest.Answers == ovfenv.Name && k.Spec().Guest.Firstboot != nil {
+		told := k.Spec().Guest.Properties
 		for _, key := range slices.Sorted(maps.Keys(told)) {
 			e.Properties = append(e.Properties, ovf.Property{Key: key, Value: told[key]})
 		}

@@ -446,7 +446,7 @@ func ownMachine(ctx context.Context, d *mint.Desk, where string, source machine.
 	case i < 0 || master.Mark == nil || master.Mark.Ledger != d.Ledger.ID:
 		return nil, refuse("machine %s was not made by this ledger, so it is not changed; leave out --in-place", master.Name)
 	}
-	return machine.Cards(known[i].Spec.Adapters), nil
+	return machine.Cards(known[i].Adapters), nil
 }
 
 // start starts the copy, with the seed that cleans it if that is how it is done.

@@ -74,8 +74,7 @@ func task(command string, key machine.Key, acts func(e *run.Engine) []act) mint.
 
 // taskWith is task, while nobody works on other things.
 func taskWith(command string, key machine.Key, also []machine.Key, acts func(e *run.Engine) []act) mint.Task {
-	m := &machine.Machine{Key: key}
-	w := proof.Work{Key: key, Machine: m, Word: proof.New}
+	w := proof.Work{Key: key, Slim: &machine.Slim{}, Word: proof.New}
 	return mint.Doing(command, []proof.Work{w}, also, func(e *run.Engine, ctx, stop context.Context) []run.Result {
 		began := time.Now()
 		result := func(name step.Name, err error) []run.Result {

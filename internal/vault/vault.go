@@ -71,12 +71,12 @@ func (v *Vault) Password(ctx context.Context, name, login string) (string, error
 	if err != nil {
 		return "", err
 	}
-	for _, a := range m.Spec.Guest.Accounts() {
+	for _, a := range m.Spec().Guest.Accounts() {
 		if shared, is := a.Password.Shared(); is && (a.User == login || login == "" && a.Main) {
 			return v.Open(ctx, shared)
 		}
 	}
-	return v.Unseal(ctx, m.Key, run.SealedPassword(m.Spec.Guest, login))
+	return v.Unseal(ctx, m.Key, run.SealedPassword(m.Spec().Guest, login))
 }
 
 // Reseal seals everything anew, to those whom the setup names now, and returns
@@ -153,8 +153,8 @@ func (v *Vault) Credentials(ctx context.Context, names []string) ([]Credential, 
 		if !keep(m.Name) {
 			continue
 		}
-		for _, a := range m.Spec.Guest.Accounts() {
-			password, has := clear[m.Key][run.SealedPassword(m.Spec.Guest, a.User)]
+		for _, a := range m.Spec().Guest.Accounts() {
+			password, has := clear[m.Key][run.SealedPassword(m.Spec().Guest, a.User)]
 			if has {
 				credentials = append(credentials, Credential{m.Key, a.User, password})
 			}

@@ -51,7 +51,7 @@ func build(table *sheet.Table, s *setup.Setup, named func(machine string) bool, 
 	}
 	b.columns, b.places = columnsOf(table, b.index, b.most)
 	b.texts = make([]string, len(b.columns))
-	b.inputs = &inputs{commons: commons{}, table: table, index: b.index, setup: s, bad: b.bad, warn: b.warn, looked: map[string]bool{}}
+	b.inputs = &inputs{commons: machine.Commons{}, table: table, index: b.index, setup: s, bad: b.bad, warn: b.warn, looked: map[string]bool{}}
 	defer func() { b.inputs.bad, b.inputs.warn = nil, nil }()
 	b.wanted = make([]*Wanted, 0, len(table.Rows))
 	for _, row := range table.Rows {
@@ -303,7 +303,7 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 	if src.span != nil {
 		spec.Adapters = slices.Clone(spec.Adapters)
 	}
-	w.is(spec)
+	w.Slim = src.commons.Slim(spec)
 	b.aliases(w, r)
 	if src.name != "" {
 		b.names(w, r, cell, rules)

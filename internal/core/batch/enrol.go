@@ -53,8 +53,8 @@ func (b *builder) joins(r *row) {
 
 // aliases holds a machine's further names against those of others.
 func (b *builder) aliases(w *Wanted, r *row) {
-	for _, alias := range w.common.Aliases {
-		name := entry.AliasName(alias, w.common.Guest.Domain)
+	for _, alias := range w.Common().Aliases {
+		name := entry.AliasName(alias, w.Common().Guest.Domain)
 		switch other, taken := b.aliased[name]; {
 		case !strings.Contains(name, ".") || strings.HasSuffix(name, "."):
 			b.bad("bad-aliases", r.cell("aliases"), fmt.Sprintf("alias %s: the machine has no domain", alias), "fill in the domain column, or write the alias with its domain")
@@ -69,27 +69,27 @@ func (b *builder) aliases(w *Wanted, r *row) {
 func (b *builder) entered() {
 	first := map[string]*Wanted{}
 	for _, w := range b.wanted {
-		for _, system := range w.common.Enrol {
+		for _, system := range w.Common().Enrol {
 			name := b.nameIn(system, w)
 			if name == "" || w.Misnamed {
 				continue
 			}
-			if b.setup.Directory[system].IsDomain() && len(w.hostname) > entry.LongestAccount {
+			if b.setup.Directory[system].IsDomain() && len(w.Hostname) > entry.LongestAccount {
 				b.touched = []string{w.Name}
-				b.bad("bad-enrol", Origin{Value: w.hostname, At: w.hostnameAt()}, fmt.Sprintf("the host name %s has more than %d characters, which a computer account must not have", w.hostname, entry.LongestAccount), "write a shorter name in the column hostname, or enrol: none")
+				b.bad("bad-enrol", Origin{Value: w.Hostname, At: w.hostnameAt()}, fmt.Sprintf("the host name %s has more than %d characters, which a computer account must not have", w.Hostname, entry.LongestAccount), "write a shorter name in the column hostname, or enrol: none")
 				break
 			}
 			name = system + " " + name
 			if other, taken := first[name]; taken {
 				b.touched = []string{w.Name}
-				b.add(finding.Finding{Code: "duplicate-hostname", At: w.hostnameAt(), Value: w.hostname, Message: fmt.Sprintf("host name %s is already entered in %s for %s", b.nameIn(system, w), system, other.Key),
+				b.add(finding.Finding{Code: "duplicate-hostname", At: w.hostnameAt(), Value: w.Hostname, Message: fmt.Sprintf("host name %s is already entered in %s for %s", b.nameIn(system, w), system, other.Key),
 					Hint: "choose another name, or write enrol: none in one of the rows"})
 				break
 			}
 			first[name] = w
 		}
-		for _, alias := range w.common.Aliases {
-			if host, taken := b.hostnames[fullNameOf(entry.AliasName(alias, w.common.Guest.Domain), "")]; taken {
+		for _, alias := range w.Common().Aliases {
+			if host, taken := b.hostnames[fullNameOf(entry.AliasName(alias, w.Common().Guest.Domain), "")]; taken {
 				b.touched = []string{w.Name}
 				b.bad("duplicate-alias", w.Origin("aliases"), fmt.Sprintf("alias %s is the name of machine %s", alias, host.Name), "choose another one")
 			}
@@ -99,11 +99,11 @@ func (b *builder) entered() {
 
 // nameIn is the name that a machine is entered under in a system, if two machines must not have the same one there.
 func (b *builder) nameIn(system string, w *Wanted) string {
-	if _, is := b.setup.DNS[system]; is && w.common.Guest.Domain != "" {
+	if _, is := b.setup.DNS[system]; is && w.Common().Guest.Domain != "" {
 		return strings.ToLower(w.FQDN())
 	}
 	if b.setup.Directory[system].IsDomain() {
-		return strings.ToLower(w.hostname)
+		return strings.ToLower(w.Hostname)
 	}
 	return ""
 }

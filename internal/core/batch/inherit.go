@@ -20,6 +20,7 @@ type Has struct {
 func (w *Wanted) Inherit(has Has) {
 	empty := func(id string) bool { return w.row.value(id) == "" }
 	w.Change(func(s *machine.Spec) {
+		s.Info = s.Info.AsExtended(has.Info)
 		hostname, password := s.Guest.Hostname, s.Guest.Password
 		all := column.All()
 		for i := range all {

@@ -85,7 +85,7 @@ func (b *builder) naming(w *Wanted, r *row, cell Origin, rule setup.NameRule) {
 // windowsName holds a computer name against what Windows allows, whatever the
 // setup says: 15 characters (the NetBIOS name), and not digits alone.
 func (b *builder) windowsName(w *Wanted, r *row, cell Origin) {
-	name := w.hostname
+	name := w.Hostname
 	if r.text("hostname") != "" {
 		cell = r.cell("hostname")
 	}

@@ -22,7 +22,7 @@ type inputs struct {
 	table   *sheet.Table
 	index   map[string]int // of columns, by their id
 	setup   *setup.Setup
-	commons commons
+	commons machine.Commons
 
 	// While the batch is built; afterwards everything was reported already.
 	bad    func(code string, o Origin, message, hint string)

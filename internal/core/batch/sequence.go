@@ -14,7 +14,7 @@ import (
 // that no row asks for included, and what is wrong with that. Findings of machines that
 // named does not tell are not reported, unless it is nil.
 func Sequence(wanted []*Wanted, others []sequence.Node, named func(machine string) bool) (*sequence.Sequence, finding.List) {
-	if !slices.ContainsFunc(wanted, func(w *Wanted) bool { return len(w.common.After) > 0 }) && !slices.ContainsFunc(others, func(n sequence.Node) bool { return len(n.After) > 0 }) {
+	if !slices.ContainsFunc(wanted, func(w *Wanted) bool { return len(w.Common().After) > 0 }) && !slices.ContainsFunc(others, func(n sequence.Node) bool { return len(n.After) > 0 }) {
 		return &sequence.Sequence{}, nil
 	}
 	nodes := make([]sequence.Node, 0, len(wanted)+len(others))

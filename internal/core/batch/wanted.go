@@ -13,8 +13,7 @@ import (
 // Wanted is a machine that the sheet asks for. Its addresses are yet to be assigned.
 type Wanted struct {
 	machine.Key
-	Adapters []machine.Adapter
-	Info     machine.Info
+	*machine.Slim // never changed in place but for the adapters' addresses: Change replaces it
 	// Wishes are the words of the address cells, by adapter.
 	Wishes [][]Wish
 	// Pinned is of a machine whose version of the template is named; else it is the newest.
@@ -25,37 +24,16 @@ type Wanted struct {
 
 	kept map[int]machine.Adapter // by adapter: one whose cell is empty keeps the addresses that it has
 	row  *source
-
-	hostname string
-	common   *machine.Spec // all else of its spec, which others may have in common with it
-}
-
-// Spec is what the machine is to be. Its adapters are those of the machine itself; nothing that it refers to is to be changed.
-func (w *Wanted) Spec() machine.Spec {
-	s := *w.common
-	s.Adapters, s.Info, s.Guest.Hostname = w.Adapters, w.Info, w.hostname
-	return s
 }
 
 // Machine is the machine with its spec.
 func (w *Wanted) Machine() *machine.Machine { return &machine.Machine{Key: w.Key, Spec: w.Spec()} }
 
-// FQDN is the host name with the domain, if there is one.
-func (w *Wanted) FQDN() string {
-	return machine.Guest{Hostname: w.hostname, Domain: w.common.Guest.Domain}.FQDN()
-}
-
 // Change makes the machine another one than its row says.
 func (w *Wanted) Change(change func(*machine.Spec)) {
 	s := w.Spec()
 	change(&s)
-	w.is(s)
-}
-
-func (w *Wanted) is(s machine.Spec) {
-	w.Adapters, w.Info, w.hostname = s.Adapters, s.Info, s.Guest.Hostname
-	s.Adapters, s.Info, s.Guest.Hostname = nil, machine.Info{}, ""
-	w.common = w.row.commons.find(s)
+	w.Slim = w.row.commons.Slim(s)
 }
 
 // Wish is one word of an address cell.

@@ -13,15 +13,14 @@ type Specs struct {
 	all, guest []member             // room for those of the next
 }
 
-// knownSpec is a decoded spec, with the text that it was decoded from.
+// knownSpec is a decoded spec without what is its machine's own, with the text that it was decoded from.
 type knownSpec struct {
-	spec       *Spec
+	common     *Spec
 	all, guest []member
 }
 
-// Decode reads a spec from its JSON text, as encoding/json does. What it has in common with others is not
-// to be changed in place: all but its adapters.
-func (d *Specs) Decode(text string, into *Spec) error {
+// Decode reads a spec from its JSON text, as encoding/json does.
+func (d *Specs) Decode(text string, into *Slim) error {
 	var plain, guestPlain bool
 	d.all, plain = members(text, d.all[:0])
 	d.guest, guestPlain = members(valueOf(d.all, "guest"), d.guest[:0])
@@ -30,32 +29,31 @@ func (d *Specs) Decode(text string, into *Spec) error {
 	if plain && d.like(d.known[preset], into) {
 		return nil
 	}
-	*into = Spec{}
-	if err := json.Unmarshal([]byte(text), into); err != nil {
+	var whole Spec
+	if err := json.Unmarshal([]byte(text), &whole); err != nil {
 		return err
 	}
+	*into = *whole.Slim()
 	if plain {
 		if d.known == nil {
 			d.known = map[string]knownSpec{}
 		}
-		own := *into
-		d.known[preset] = knownSpec{&own, slices.Clone(d.all), slices.Clone(d.guest)}
+		d.known[preset] = knownSpec{into.common, slices.Clone(d.all), slices.Clone(d.guest)}
 	}
 	return nil
 }
 
 // like takes a spec for one that is known but for its adapters, what people want to know of it, and its
 // host name. It reports false where that is not so.
-func (d *Specs) like(known knownSpec, into *Spec) bool {
-	if known.spec == nil || !slices.EqualFunc(d.all, known.all, sameBut("adapters", "info", "guest")) || !slices.EqualFunc(d.guest, known.guest, sameBut("hostname")) {
+func (d *Specs) like(known knownSpec, into *Slim) bool {
+	if known.common == nil || !slices.EqualFunc(d.all, known.all, sameBut("adapters", "info", "guest")) || !slices.EqualFunc(d.guest, known.guest, sameBut("hostname")) {
 		return false
 	}
-	*into = *known.spec
-	into.Adapters, into.Info, into.Guest.Hostname = nil, Info{}, "" // else they would be decoded into what the other has
+	*into = Slim{common: known.common}
 	for _, part := range []struct {
 		text string
 		into any
-	}{{valueOf(d.all, "adapters"), &into.Adapters}, {valueOf(d.all, "info"), &into.Info}, {valueOf(d.guest, "hostname"), &into.Guest.Hostname}} {
+	}{{valueOf(d.all, "adapters"), &into.Adapters}, {valueOf(d.all, "info"), &into.Info}, {valueOf(d.guest, "hostname"), &into.Hostname}} {
 		if json.Unmarshal([]byte(part.text), part.into) != nil {
 			return false
 		}

@@ -16,7 +16,7 @@ import (
 // Situation is all that a proof is computed from.
 type Situation struct {
 	Ledger uuid.UUID
-	Wanted []*machine.Machine
+	Wanted []Wanted
 	Known  []*Known
 	// Seen holds the machines of each site that was asked. A site that was
 	// not asked is taken to have what the ledger says.
@@ -36,6 +36,12 @@ type Situation struct {
 	Doubted map[string]string
 }
 
+// Wanted is a machine that a sheet asks for. Nothing of it is changed.
+type Wanted struct {
+	machine.Key
+	*machine.Slim
+}
+
 // UnknownClone is said of a machine that is ours and that the ledger has no
 // word of: it writes down what it begins before it begins it.
 const UnknownClone = "the site has a newer clone of this machine than the ledger, which may have been restored from a copy; `mintbatch ledger rebuild` updates it"
@@ -43,7 +49,7 @@ const UnknownClone = "the site has a newer clone of this machine than the ledger
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
 func Compare(s Situation, keep func(name string) bool) Proof {
-	c := comparer{Situation: s, known: make(map[machine.Key]*Known, len(s.Known)), renamed: map[machine.Key]*Known{}, sites: map[string]siteView{}}
+	c := comparer{Situation: s, known: make(map[machine.Key]*Known, len(s.Known)), renamed: map[machine.Key]*Known{}, sites: map[string]siteView{}, commons: machine.Commons{}}
 	for site, seen := range s.Seen {
 		v := siteView{byName: map[string]Seen{}, byIdentity: map[uuid.UUID]Seen{}}
 		for _, m := range seen {
@@ -88,6 +94,7 @@ type comparer struct {
 	known   map[machine.Key]*Known
 	renamed map[machine.Key]*Known // those that are being renamed, by their new names in lower case
 	sites   map[string]siteView
+	commons machine.Commons
 }
 
 // view is what a site shows of one generation of a machine.
@@ -107,12 +114,12 @@ func (c comparer) siteView(key machine.Key, origin machine.Origin, generation in
 	return view{Seen: here, there: there || c.Hidden[key] || c.Doubted[key.Site] != "", seen: there}
 }
 
-func (c comparer) work(m *machine.Machine) Work {
+func (c comparer) work(m Wanted) Work {
 	known, isKnown := c.known[m.Key]
 	if !isKnown {
-		known = &Known{Key: m.Key, Generation: c.Spent[m.Key] + 1, State: Making, Spec: m.Spec}
+		known = &Known{Key: m.Key, Generation: c.Spent[m.Key] + 1, State: Making, Slim: *m.Slim}
 	}
-	w := Work{Key: m.Key, Origin: known.Origin, Machine: m, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key],
+	w := Work{Key: m.Key, Origin: known.Origin, Slim: m.Slim, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key],
 		Was: place.Place{Host: known.Host, Store: known.Store}}
 	here := c.siteView(m.Key, known.Origin, known.Generation)
 	if here.seen && !isKnown {
@@ -166,9 +173,9 @@ func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere b
 		}
 	}
 	started := known.Started || here.seen && here.Power == machine.On
-	m := withLater(w.Machine, known)
-	w.Machine, w.IsOff = m, here.seen && here.Power == machine.Off
-	changes := differences(&known.Spec, &m.Spec)
+	w.Slim, w.IsOff = withLater(w.Slim, known), here.seen && here.Power == machine.Off
+	is, m := known.Spec(), w.Slim.Spec()
+	changes := differences(&is, &m)
 	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
 	replaces := givenUp
 	if givenUp == uuid.Nil {
@@ -201,7 +208,7 @@ func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere b
 // a remake was begun that has not removed it. Where that is no longer wanted, the
 // machine goes back to that clone.
 func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
-	back := &Known{Key: known.Key, Origin: e.Origin, Generation: e.Generation, State: Made, Spec: e.Spec, Host: e.Host, Store: e.Store}
+	back := &Known{Key: known.Key, Origin: e.Origin, Generation: e.Generation, State: Made, Slim: *e.Spec.Slim(), Host: e.Host, Store: e.Store}
 	if whole := !e.Removal || old.Power == machine.On; whole && !e.Unfinished {
 		returned := w
 		returned.Generation, returned.Identity, returned.Origin = e.Generation, back.ID(c.Ledger), e.Origin
@@ -217,12 +224,13 @@ func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
 	}
 	w.Begun = true
 	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
-	changes := differences(&e.Spec, &w.Machine.Spec)
+	begun, m := known.Spec(), w.Slim.Spec()
+	changes := differences(&e.Spec, &m)
 	if e.Removal && !changes.any(func(c column.Change) bool { return c >= column.Another }) {
 		w.Reasons = append(w.Reasons, Reason{Text: "the removal of its clone was started, so its disks may be incomplete"})
 	}
 	w.Reasons = append(w.Reasons, changes.reasons()...)
-	if differences(&known.Spec, &w.Machine.Spec).any(column.Change.NeedsClone) || known.Cloned {
+	if differences(&begun, &m).any(column.Change.NeedsClone) || known.Cloned {
 		w = w.remake(c.Ledger, uuid.Nil)
 	}
 	w.Replaces = old.Identity
@@ -239,14 +247,14 @@ func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
 
 // made is the work on a machine that was made and is there.
 func (c comparer) made(w Work, known *Known, here view) Work {
-	m, is := withLater(w.Machine, known), known.clone(w.Identity)
-	w.Machine, w.Power, w.old = m, here.Power, &is
-	if known.Spec.Clone.Kind == machine.Full && m.Clone.Kind == machine.Linked {
-		copied := *m
-		copied.Clone.Kind, w.full, m = machine.Full, m, &copied
-		w.Machine, w.Note = m, "a full clone stays one; clone: linked counts when it is cloned again"
+	is := known.clone(w.Identity)
+	w.Slim, w.Power, w.old = withLater(w.Slim, known), here.Power, &is
+	has, m := known.Spec(), w.Slim.Spec()
+	if has.Clone.Kind == machine.Full && m.Clone.Kind == machine.Linked {
+		m.Clone.Kind, w.full = machine.Full, w.Slim
+		w.Slim, w.Note = c.commons.Slim(m), "a full clone stays one; clone: linked counts when it is cloned again"
 	}
-	changes := differences(&known.Spec, &m.Spec)
+	changes := differences(&has, &m)
 	dated, rest := changes.split()
 	if rest.any(func(c column.Change) bool { return c >= column.Another }) {
 		w.Reasons = changes.reasons()
@@ -265,7 +273,8 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		w.Refusal, w.Restoring = open.own, true
 	}
 	if len(dated) > 0 {
-		w.Machine, w.full = asMade(m, known.Spec), cmp.Or(w.full, m)
+		w.full = cmp.Or(w.full, w.Slim)
+		w.Slim = c.commons.Slim(asMade(m, has))
 	}
 	w.Reasons = rest.reasons()
 	if rest.changes("power") {
@@ -288,9 +297,10 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		w.Word, w.LeftOff = Same, open.off
 	}
 	if here.seen && !w.Redo {
-		if w.Drift = drift(&known.Spec, &here.Seen); len(w.Drift) > 0 {
+		if w.Drift = drift(&has, &here.Seen); len(w.Drift) > 0 {
 			// What is as it is to be from now on, an earlier run has done.
-			still := drift(&w.Machine.Spec, &here.Seen)
+			m := w.Slim.Spec()
+			still := drift(&m, &here.Seen)
 			w.Drift = slices.DeleteFunc(w.Drift, func(r Reason) bool {
 				return rest.changes(r.Field) || r.Field == "power" && open.off != "" ||
 					!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
@@ -307,13 +317,12 @@ func (cs changes) changes(field string) bool {
 
 // asMade is what is wanted of a machine without what only another first boot or another
 // clone could give it.
-func asMade(m *machine.Machine, has machine.Spec) *machine.Machine {
-	copied := *m
-	copied.Adapters = slices.Clone(m.Adapters)
-	copied.Guest, copied.Template, copied.Clone.Template = has.Guest, has.Template, has.Clone.Template
+func asMade(m, has machine.Spec) machine.Spec {
+	m.Adapters = slices.Clone(m.Adapters)
+	m.Guest, m.Template, m.Clone.Template = has.Guest, has.Template, has.Clone.Template
 	later := func(c column.Column) bool { return c.Change == column.NextBoot || c.Change == column.NextClone }
-	copySettings(&copied.Spec, &has, later)
-	return &copied
+	copySettings(&m, &has, later)
+	return m
 }
 
 // copySettings takes over the settings of another spec for which which reports true.
@@ -334,10 +343,10 @@ func copySettings(into, from *machine.Spec, which func(column.Column) bool) {
 
 // withLater is what is wanted of a machine with what is known of its adapters:
 // those that came, or now come, after its first boot.
-func withLater(m *machine.Machine, known *Known) *machine.Machine {
+func withLater(m *machine.Slim, known *Known) *machine.Slim {
 	later := func(i int) bool {
-		if i < len(known.Spec.Adapters) {
-			return known.Spec.Adapters[i].Later
+		if i < len(known.Adapters) {
+			return known.Adapters[i].Later
 		}
 		return known.State == Made
 	}
@@ -350,7 +359,7 @@ func withLater(m *machine.Machine, known *Known) *machine.Machine {
 }
 
 // lastReported is a machine whose guest has the settings of its first n adapters.
-func lastReported(m *machine.Machine, n int) *machine.Machine {
+func lastReported(m *machine.Slim, n int) *machine.Slim {
 	copied := *m
 	copied.Adapters = slices.Clone(m.Adapters)
 	for i := range copied.Adapters {
@@ -365,8 +374,8 @@ func (w Work) remake(ledger uuid.UUID, replaces uuid.UUID) Work {
 	w.Replaces = replaces
 	w.Generation = max(w.Generation, w.after) + 1
 	w.Born, w.Identity = "", machine.Identity(ledger, w.Key, w.Generation)
-	if w.Machine != nil && len(machine.AtFirstBoot(w.Machine.Adapters)) < len(w.Machine.Adapters) {
-		w.Machine = lastReported(w.Machine, len(w.Machine.Adapters)) // another guest has the settings of all
+	if w.Slim != nil && len(machine.AtFirstBoot(w.Adapters)) < len(w.Adapters) {
+		w.Slim = lastReported(w.Slim, len(w.Adapters)) // another guest has the settings of all
 	}
 	return w
 }
@@ -397,7 +406,7 @@ func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string, data Da
 			if w.Restoring {
 				asked.Refusal = "" // another clone does without what is left of this one
 			}
-			asked.Machine, asked.Reasons, asked.Drift, asked.Dated = w.Wanted(), nil, nil, nil
+			asked.Slim, asked.Reasons, asked.Drift, asked.Dated = cmp.Or(w.full, w.Slim), nil, nil, nil
 			asked.Back, asked.Redo, asked.Again, asked.LeftOff = false, false, false, ""
 			asked.Reasons = append([]Reason{{Text: "requested"}}, dated...)
 			w = asked.replaced(ledger, *w.old, "")
@@ -420,10 +429,7 @@ func (w Work) withWord(word Word, why string) Work {
 
 // Wanted is the machine as its row wants it.
 func (w Work) Wanted() *machine.Machine {
-	if w.full != nil {
-		return w.full
-	}
-	return w.Machine
+	return &machine.Machine{Key: w.Key, Spec: cmp.Or(w.full, w.Slim).Spec()}
 }
 
 func (c comparer) stray(k *Known) Work {

@@ -110,7 +110,7 @@ func (w *Work) restarts() {
 		column, _, _ := strings.Cut(r.Field, ".")
 		w.Reasons[i].Restart = column == "cpus" || column == "memory"
 		w.Reasons[i].MayRestart = column == "disks" || column == "network" || column == "mac"
-		w.Reasons[i].Forbidden = (w.Reasons[i].Restart || w.Reasons[i].MayRestart) && w.Machine.Power == machine.StayOn
+		w.Reasons[i].Forbidden = (w.Reasons[i].Restart || w.Reasons[i].MayRestart) && w.Common().Power == machine.StayOn
 	}
 }
 

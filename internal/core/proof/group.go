@@ -25,18 +25,18 @@ func (g Group) Name() string { return machine.NameRange(g[0].Name, g[len(g)-1].N
 
 // Addresses are those of the group's machine, or the ranges of theirs.
 func (g Group) Addresses() []string {
-	if g[0].Machine == nil {
+	if g[0].Slim == nil {
 		return nil
 	}
-	return machine.AddressRanges(g[0].Machine.Adapters, g[len(g)-1].Machine.Adapters)
+	return machine.AddressRanges(g[0].Adapters, g[len(g)-1].Adapters)
 }
 
 // follows reports whether a work is the next of those that are alike.
 func follows(a, b *Work) bool {
-	if !machine.NameFollows(a.Name, b.Name) || (a.Machine == nil) != (b.Machine == nil) || a.Kind() != b.Kind() {
+	if !machine.NameFollows(a.Name, b.Name) || (a.Slim == nil) != (b.Slim == nil) || a.Kind() != b.Kind() {
 		return false
 	}
-	return a.Machine == nil || machine.AddressesFollow(a.Machine.Adapters, b.Machine.Adapters)
+	return a.Slim == nil || machine.AddressesFollow(a.Adapters, b.Adapters)
 }
 
 // Kind is what makes works alike, as people are shown them; names and addresses aside.
@@ -53,9 +53,10 @@ type Kind struct {
 // Kind returns the work's kind.
 func (w Work) Kind() Kind {
 	k := Kind{Word: w.Word, Site: w.Site, Why: w.Why()}
-	if m := w.Machine; m != nil {
+	if w.Slim != nil {
+		m := w.Common()
 		k.Preset, k.Template, k.Clone, k.Memory = m.Preset, m.Clone.Template, m.Clone.Kind, m.Shape.Memory
-		k.Disks, k.Checkpoint, k.Owner, k.Until = disks(m.Shape), m.Checkpoint, m.Info.Owner, m.Info.Until
+		k.Disks, k.Checkpoint, k.Owner, k.Until = disks(m.Shape), m.Checkpoint, w.Info.Owner, w.Info.Until
 		if m.Shape.CPUs > 0 {
 			k.CPUs = fmt.Sprint(m.Shape.CPUs)
 		}

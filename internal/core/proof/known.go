@@ -25,12 +25,12 @@ const (
 type Known struct {
 	machine.Key
 	machine.Origin
-	Generation  int
-	State       State
-	Cloned      bool // of one that is being made: its clone was done
-	Started     bool // of one that is being made: its start was begun, and it may hold something by now
-	Spec        machine.Spec
-	Host, Store string // where the site put it
+	Generation   int
+	State        State
+	Cloned       bool   // of one that is being made: its clone was done
+	Started      bool   // of one that is being made: its start was begun, and it may hold something by now
+	machine.Slim        // what it was made to
+	Host, Store  string // where the site put it
 	// Earlier is the clone that a remake, which was begun, is to replace; nil once
 	// that is gone.
 	Earlier *Earlier

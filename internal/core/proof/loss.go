@@ -21,7 +21,7 @@ const (
 
 // old is the clone that a remake replaces.
 type old struct {
-	spec        *machine.Spec
+	spec        *machine.Slim
 	host, store string
 	data        []uuid.UUID // the origins of its data disks
 	doubt       string      // why these may not be all, or not whole; empty if they are
@@ -29,7 +29,7 @@ type old struct {
 
 // clone is the one that the ledger knows.
 func (k *Known) clone(identity uuid.UUID) old {
-	return old{&k.Spec, k.Host, k.Store, k.Carried(identity, len(k.Spec.Shape.Disks)), ""}
+	return old{&k.Slim, k.Host, k.Store, k.Carried(identity, len(k.Common().Shape.Disks)), ""}
 }
 
 // doubted is a clone whose data disks cannot be kept.
@@ -46,17 +46,17 @@ func (w Work) setLoss(of old, why string) Work {
 	if why != "" {
 		w.Reasons = append(w.Reasons, Reason{Text: why})
 	}
-	w.Reasons = append(slices.Clone(w.Reasons), loses(of.spec, len(w.Data)))
+	w.Reasons = append(slices.Clone(w.Reasons), loses(of.spec.Common().Shape, len(w.Data)))
 	return w
 }
 
 // loses reports what goes with a clone that is made again, of which some data disks are kept.
-func loses(made *machine.Spec, kept int) Reason {
+func loses(made machine.Shape, kept int) Reason {
 	disks := "its disk"
-	if made.Shape.Disk > 0 {
-		disks += " of " + made.Shape.Disk.String()
+	if made.Disk > 0 {
+		disks += " of " + made.Disk.String()
 	}
-	switch n := len(made.Shape.Disks) - kept; {
+	switch n := len(made.Disks) - kept; {
 	case n == 1 && kept == 0:
 		disks += " and its data disk"
 	case n > 0 && kept == 0:
@@ -81,24 +81,24 @@ func areKept(n int) string {
 // keepData lets the next clone have the data disks of the one that it replaces. Where it
 // cannot have them, the work is refused.
 func (w Work) keepData() Work {
-	has := w.old.spec.Shape.Disks
-	if len(has) == len(w.Data) { // there are none, or all are kept already
+	has := w.old.spec.Common().Shape
+	if len(has.Disks) == len(w.Data) { // there are none, or all are kept already
 		return w
 	}
 	if w.old.doubt != "" {
 		w.Refusal = w.old.doubt
 		return w
 	}
-	if why := w.old.unfit(&w.Machine.Spec); why != "" {
+	if why := w.old.unfit(w.Common()); why != "" {
 		w.Refusal = why + ": its data disks can be kept only as they are, or larger"
 		return w
 	}
-	last := loses(w.old.spec, len(w.Data))
+	last := loses(has, len(w.Data))
 	w.Data, w.Lost = w.old.data, nil
 	w.Reasons = slices.Clone(w.Reasons)
 	for i, r := range w.Reasons {
 		if r == last {
-			w.Reasons[i] = loses(w.old.spec, len(w.Data))
+			w.Reasons[i] = loses(has, len(w.Data))
 		}
 	}
 	return w
@@ -111,7 +111,7 @@ func (o old) unfit(to *machine.Spec) string {
 			return fmt.Sprintf("it is at %s %s, the row says %s", is.what, is.at, is.wanted)
 		}
 	}
-	has, wanted := o.spec.Shape.Disks, to.Shape.Disks
+	has, wanted := o.spec.Common().Shape.Disks, to.Shape.Disks
 	if len(wanted) < len(has) {
 		return fmt.Sprintf("it has %s, the row %d", finding.Plural(len(has), "data disk"), len(wanted))
 	}

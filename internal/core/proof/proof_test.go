@@ -30,10 +30,11 @@ func ours(generation int) Seen {
 
 // one computes the work of a machine that is wanted as the changed spec.
 func one(change func(*machine.Spec), known *Known, seen ...Seen) Work {
-	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}}, Seen: map[string][]Seen{"quay": seen}}
+	is := spec()
 	if change != nil {
-		change(&s.Wanted[0].Spec)
+		change(&is)
 	}
+	s := Situation{Ledger: ledger, Wanted: []Wanted{{key, is.Slim()}}, Seen: map[string][]Seen{"quay": seen}}
 	if known != nil {
 		s.Known = []*Known{known}
 	}
@@ -41,17 +42,19 @@ func one(change func(*machine.Spec), known *Known, seen ...Seen) Work {
 }
 
 func TestWork(t *testing.T) {
-	made := &Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Spec: spec()}
-	cloned := &Known{Key: key, Generation: 1, State: Making, Cloned: true, Spec: spec()}
-	started := &Known{Key: key, Generation: 1, State: Making, Cloned: true, Started: true, Spec: spec()}
-	begun := &Known{Key: key, Generation: 1, State: Making, Spec: spec()}
+	made := &Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Slim: *spec().Slim()}
+	cloned := &Known{Key: key, Generation: 1, State: Making, Cloned: true, Slim: *spec().Slim()}
+	started := &Known{Key: key, Generation: 1, State: Making, Cloned: true, Started: true, Slim: *spec().Slim()}
+	begun := &Known{Key: key, Generation: 1, State: Making, Slim: *spec().Slim()}
 	cpus := func(s *machine.Spec) { s.Shape.CPUs = 4 }
 	hostname := func(s *machine.Spec) { s.Guest.Hostname = "y" }
 	template := func(s *machine.Spec) { s.Clone.Template = "deb13-base" }
 	volume := func(s *machine.Spec) { s.Template, s.Clone.Template = "deb12", "new.qcow2" }
 	ofVolume := func(k *Known) *Known {
 		copied := *k
-		copied.Spec.Template, copied.Spec.Clone.Template = "deb12", "old.qcow2"
+		is := copied.Spec()
+		is.Template, is.Clone.Template = "deb12", "old.qcow2"
+		copied.Slim = *is.Slim()
 		return &copied
 	}
 	none := uuid.Nil
@@ -73,7 +76,7 @@ func TestWork(t *testing.T) {
 		"half made, new template":    {one(template, cloned, ours(1)), New, 2, id(1), "[started by an earlier run and not finished template deb12-base to deb13-base]"},
 		"being cloned, new template": {one(template, begun), New, 2, id(1), "[started by an earlier run and not finished template deb12-base to deb13-base]"},
 		"started, new hostname":      {one(hostname, started, ours(1)), Remake, 2, id(1), "[started by an earlier run and not finished hostname x to y the contents of its disk of 8GiB will be lost]"},
-		"earlier clone in way":       {one(nil, &Known{Key: key, Generation: 2, State: Making, Spec: spec()}, ours(1)), New, 2, id(1), "[started by an earlier run and not finished]"},
+		"earlier clone in way":       {one(nil, &Known{Key: key, Generation: 2, State: Making, Slim: *spec().Slim()}, ours(1)), New, 2, id(1), "[started by an earlier run and not finished]"},
 		"as asked":                   {one(nil, made, ours(1)), Same, 1, none, "[]"},
 		"other hardware":             {one(func(s *machine.Spec) { s.Clone.Hardware = &machine.Hardware{Board: "q35", Sockets: 2} }, made, ours(1)), Dated, 1, none, "[hardware (none) to machine type q35, sockets 2]"},
 		"half made, other hardware":  {one(func(s *machine.Spec) { s.Clone.Hardware = &machine.Hardware{Board: "q35"} }, cloned, ours(1)), New, 2, id(1), "[started by an earlier run and not finished hardware (none) to machine type q35]"},
@@ -95,8 +98,8 @@ func TestWork(t *testing.T) {
 }
 
 func TestMachineOnAHostThatIsDownIsNotGone(t *testing.T) {
-	made := Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Spec: spec()}
-	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}}, Known: []*Known{&made}, Seen: map[string][]Seen{"quay": {}}}
+	made := Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Slim: *spec().Slim()}
+	s := Situation{Ledger: ledger, Wanted: []Wanted{{key, spec().Slim()}}, Known: []*Known{&made}, Seen: map[string][]Seen{"quay": {}}}
 	assert.Equal(t, New, Compare(s, all).Works[0].Word)
 	s.Hidden = map[machine.Key]bool{key: true}
 	assert.Equal(t, Same, Compare(s, all).Works[0].Word)
@@ -106,7 +109,7 @@ func TestMachineOnAHostThatIsDownIsNotGone(t *testing.T) {
 
 func TestStraysAndFilter(t *testing.T) {
 	other := machine.Key{Site: "quay", Name: "old"}
-	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}}, Known: []*Known{{Key: other, Generation: 1, State: Made}}}
+	s := Situation{Ledger: ledger, Wanted: []Wanted{{key, spec().Slim()}}, Known: []*Known{{Key: other, Generation: 1, State: Made}}}
 	p := Compare(s, all)
 	assert.Equal(t, []Word{New, Stray}, []Word{p.Works[0].Word, p.Works[1].Word})
 	assert.Equal(t, 1, p.Count(Stray))
@@ -115,22 +118,22 @@ func TestStraysAndFilter(t *testing.T) {
 }
 
 func TestASiteThatWasNotAskedHasWhatTheLedgerSays(t *testing.T) {
-	s := Situation{Ledger: ledger, Wanted: []*machine.Machine{{Key: key, Spec: spec()}},
-		Known: []*Known{{Key: key, Generation: 1, State: Made, Spec: spec()}}}
+	s := Situation{Ledger: ledger, Wanted: []Wanted{{key, spec().Slim()}},
+		Known: []*Known{{Key: key, Generation: 1, State: Made, Slim: *spec().Slim()}}}
 	assert.Equal(t, Same, Compare(s, all).Works[0].Word)
 }
 
 // What a run that was cut short has done of an adjust is nobody else's change.
 func TestAnAdjustThatWasCutShortIsNoDrift(t *testing.T) {
 	first, second := machine.Adapter{Card: machine.Card{Network: "survey", MAC: "02:00:00:00:00:01"}}, machine.Adapter{Card: machine.Card{Network: "chart", MAC: "02:00:00:00:00:02"}}
-	made := &Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Spec: spec()}
-	made.Spec.Adapters = []machine.Adapter{first}
+	made := &Known{Key: key, Generation: 1, State: Made, Cloned: true, Started: true, Slim: *spec().Slim()}
+	made.Adapters = []machine.Adapter{first}
 	wired := ours(1)
 	wired.Power, wired.Adapters = machine.On, machine.Cards([]machine.Adapter{first, second})
 	more := func(s *machine.Spec) { s.Adapters = []machine.Adapter{first, second} }
 	w := one(more, made, wired)
 	assert.Equal(t, "adjust network.2 (none) to chart (may restart it; the guest is not reconfigured)", string(w.Word)+" "+w.Why())
-	assert.True(t, w.Machine.Adapters[1].Later)
+	assert.True(t, w.Adapters[1].Later)
 	wired.Adapters[1].Network = "office"
 	wired.Shape.CPUs = 1
 	assert.Contains(t, one(more, made, wired).Why(), "changed at the site: cpus 2 to 1")
@@ -145,7 +148,7 @@ func TestGroups(t *testing.T) {
 		for _, a := range addresses {
 			m.Adapters[0].Addresses = append(m.Adapters[0].Addresses, netip.MustParsePrefix(a+"/24"))
 		}
-		works = append(works, Work{Key: m.Key, Word: word, Machine: m})
+		works = append(works, Work{Key: m.Key, Word: word, Slim: m.Spec.Slim()})
 	}
 	add(New, "a-08", "198.51.100.11")
 	add(New, "a-09", "198.51.100.12")

@@ -20,7 +20,8 @@ func (p Proof) Sums() Sums {
 			continue
 		}
 		s.Site[w.Site]++
-		host, store := w.Machine.Clone.Host, w.Machine.Clone.Store
+		clone := w.Common().Clone
+		host, store := clone.Host, clone.Store
 		if w.Place != nil {
 			host, store = w.Place.Host, w.Place.Store
 			s.Bytes[store] += w.Place.Takes
@@ -28,7 +29,7 @@ func (p Proof) Sums() Sums {
 		s.Host[host]++
 		s.Store[store]++
 		on := map[string]bool{}
-		for _, a := range w.Machine.Adapters {
+		for _, a := range w.Adapters {
 			if !on[a.Network] {
 				s.Network[a.Network]++
 			}

@@ -35,8 +35,8 @@ type Work struct {
 	machine.Origin `json:"-"`
 	Word           Word     `json:"work"`
 	Reasons        []Reason `json:"reasons,omitempty"`
-	// Machine is what is wanted; nil for a stray.
-	Machine *machine.Machine `json:"machine,omitempty"`
+	// Slim is what is wanted; nil for a stray.
+	*machine.Slim `json:"-"`
 	// Generation and Identity are those that the machine has, or will get.
 	Generation int       `json:"generation,omitempty"`
 	Identity   uuid.UUID `json:"identity,omitzero"`
@@ -83,9 +83,9 @@ type Work struct {
 	// KeepsDisks reports that the machine's disks are to be kept by a retire that is open.
 	KeepsDisks bool `json:"-"`
 
-	after int              // the last generation that was begun, if that is a later one
-	full  *machine.Machine // what is wanted, where Machine is less
-	old   *old             // the clone that is replaced
+	after int           // the last generation that was begun, if that is a later one
+	full  *machine.Slim // what is wanted, where Slim is less
+	old   *old          // the clone that is replaced
 	// Earlier is the clone that an open remake was to replace; nil if there is none. It is
 	// set for machines that are to be retired.
 	Earlier *Earlier `json:"-"`
@@ -101,6 +101,33 @@ type Work struct {
 	// Place is where the machine goes, or is, at a site that leaves the choice.
 	Place *place.Place `json:"place,omitempty"`
 }
+
+// Machine is the machine as the work makes it; nil for a stray.
+func (w *Work) Machine() *machine.Machine {
+	if w.Slim == nil {
+		return nil
+	}
+	return &machine.Machine{Key: w.Key, Spec: w.Slim.Spec()}
+}
+
+// Shown is a work as documents have it. Its machine is there once it is Whole.
+type Shown struct {
+	*Work
+	// Machine is what is wanted; nil for a stray.
+	Machine *machine.Machine `json:"machine,omitempty"`
+}
+
+// Show is works as documents have them, yet without their machines.
+func Show(works []Work) []Shown {
+	shown := make([]Shown, len(works))
+	for i := range works {
+		shown[i].Work = &works[i]
+	}
+	return shown
+}
+
+// Whole is the work with its machine.
+func (s *Shown) Whole() any { return &Shown{s.Work, s.Work.Machine()} }
 
 // Rest is a clone of a machine that nothing goes on with.
 type Rest struct {

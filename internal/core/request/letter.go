@@ -114,7 +114,7 @@ func Proposed(r Request, works []proof.Work, totals []string) Told {
 }
 
 func row(w proof.Work) []string {
-	m := w.Machine
+	m := w.Machine()
 	var addresses []string
 	for _, a := range m.Adapters {
 		for _, p := range a.Given() {
