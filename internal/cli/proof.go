@@ -156,10 +156,13 @@ const (
 
 // showProof prints the work and the totals.
 func (a *App) showProof(w io.Writer, p painter, all proof.Proof, listed detail, each bool) {
-	var works []proof.Work
-	for _, work := range all.Works {
-		if listed == everyMachine || work.Word != proof.Same || len(work.Drift) > 0 || work.LeftOff != "" || work.Note != "" || work.Refusal != "" || len(work.Reasons) > 0 {
-			works = append(works, work)
+	works := all.Works
+	if listed == machinesWithWork {
+		works = make([]proof.Work, 0, len(works)-all.Count(proof.Same))
+		for _, work := range all.Works {
+			if work.Word != proof.Same || len(work.Drift) > 0 || work.LeftOff != "" || work.Note != "" || work.Refusal != "" || len(work.Reasons) > 0 {
+				works = append(works, work)
+			}
 		}
 	}
 	summed(w, func(w io.Writer) {

@@ -119,14 +119,14 @@ func (p *Planner) Make(ctx context.Context, r Request) (*Plan, error) {
 			return nil, err
 		}
 	}
-	plan.Proof = p.awaitSources(plan.Proof)
+	awaitSources(plan.Works)
 	if err := p.examine(ctx, plan, r.Missing, known, asked, others); err != nil {
 		return nil, err
 	}
 	if err := p.around(ctx, plan, known, r); err != nil {
 		return nil, err
 	}
-	if todo, _ := plan.Todo(AllowRemakes); len(todo) > 0 {
+	if plan.changes() > 0 {
 		if plan.pace, err = p.learn(ctx, known, asked); err != nil {
 			return nil, err
 		}
@@ -183,6 +183,7 @@ const (
 
 // Todo splits the plan into the work to do and the machines to leave alone.
 func (p *Plan) Todo(remakes Remakes) (todo, refused []proof.Work) {
+	todo = make([]proof.Work, 0, p.changes())
 	for _, w := range p.Works {
 		switch {
 		case w.Word == proof.Stray:
@@ -193,6 +194,11 @@ func (p *Plan) Todo(remakes Remakes) (todo, refused []proof.Work) {
 		}
 	}
 	return todo, refused
+}
+
+// changes is how many machines are made or changed, if nothing stands against it.
+func (p *Plan) changes() int {
+	return p.Count(proof.New) + p.Count(proof.Adjust) + p.Count(proof.Remake)
 }
 
 // RevertDrift is the plan that also reverts what was changed at the sites.

@@ -13,6 +13,7 @@ import (
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/contract"
+	"mintbatch/internal/core/lookup"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/ledger"
@@ -33,25 +34,51 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 	if err != nil {
 		return assign.Past{}, err
 	}
-	past := assign.Past{Ledger: l.ID, Held: held, MACs: make(map[machine.Key][]string, len(known)), Now: time.Now()}
+	past := assign.Past{Ledger: l.ID, Held: held, Now: time.Now()}
+	var lost map[machine.Key][]string
 	if others != nil {
 		// What the ledger says of an address counts for more.
 		if len(others.addresses) > 0 {
 			past.Held = slices.Concat(others.addresses, held)
 		}
-		past.Foreign = others.macs
-		for key, macs := range others.own {
-			past.MACs[key] = macs
-		}
+		past.Foreign, lost = others.macs, others.own
 	}
-	for _, k := range known {
-		var own []string
-		for _, a := range k.Adapters {
-			own = append(own, a.MAC)
+	at := byKey(known)
+	past.MACs = func(key machine.Key) []string {
+		if i, is := at.Find(key); is {
+			return macs(known[i])
 		}
-		past.MACs[k.Key] = own
+		return lost[key]
+	}
+	past.Owners = func() map[string]machine.Key {
+		owners := make(map[string]machine.Key, len(known))
+		for key, own := range lost {
+			for _, mac := range own {
+				owners[mac] = key
+			}
+		}
+		for _, k := range known {
+			for _, mac := range macs(k) {
+				owners[mac] = k.Key
+			}
+		}
+		return owners
 	}
 	return past, nil
+}
+
+// byKey is the index of machines of the ledger.
+func byKey(known []ledger.Machine) lookup.Index[machine.Key] {
+	return lookup.New(len(known), func(i int) machine.Key { return known[i].Key }, machine.Key.Compare)
+}
+
+// macs are the MAC addresses of a machine, by adapter from the first.
+func macs(k ledger.Machine) []string {
+	own := make([]string, len(k.Adapters))
+	for i, a := range k.Adapters {
+		own[i] = a.MAC
+	}
+	return own
 }
 
 // foreign looks at the machines of surveys that are not those which the ledger

@@ -56,9 +56,14 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	if err := p.refuse(slices.Concat(found, wrong, quotas.Findings), nil); err != nil {
 		return nil, err
 	}
-	plan := &Plan{quotas: quotas, Warnings: warnings, batch: p.Batch, held: past.Held, sequence: order, made: map[machine.Key]bool{}}
-	for _, k := range known {
-		plan.made[k.Key] = k.State == proof.Made
+	plan := &Plan{quotas: quotas, Warnings: warnings, batch: p.Batch, sequence: order, made: map[machine.Key]bool{}}
+	if asked != nil {
+		plan.held = past.Held
+	}
+	if !order.IsEmpty() {
+		for _, k := range known {
+			plan.made[k.Key] = k.State == proof.Made
+		}
 	}
 	plan.Reserved = sync.OnceValue(func() map[machine.Key][]ledger.Reservation {
 		all := map[machine.Key][]ledger.Reservation{}
@@ -76,6 +81,7 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	if situation.Spent, err = p.spent(ctx, asked); err != nil {
 		return nil, err
 	}
+	p.shareSlims(known)
 	situation.Wanted = make([]proof.Wanted, len(p.Wanted))
 	for i, w := range p.Wanted {
 		situation.Wanted[i] = proof.Wanted{Key: w.Key, Slim: w.Slim}
@@ -115,20 +121,22 @@ func (p *Planner) askRenamed(ctx context.Context, known []ledger.Machine, asked 
 
 // inheritFromMade lets what a row leaves empty stay as its machine has it.
 func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
-	has := make(map[machine.Key]*ledger.Machine, len(known))
-	for i := range known {
-		has[known[i].Key] = &known[i]
-	}
+	at := byKey(known)
 	sites := map[string]map[uuid.UUID]contract.Machine{}
 	for name, answer := range asked {
 		sites[name] = ByIdentity(answer)
 	}
+	var spec machine.Spec // of one after the other: there may be many
 	for _, w := range p.Wanted {
-		k := has[w.Key]
-		if k == nil || k.State == proof.Making && k.Generation == 1 && !k.Started {
+		i, isKnown := at.Find(w.Key)
+		if !isKnown {
+			continue
+		}
+		k := &known[i]
+		if k.State == proof.Making && k.Generation == 1 && !k.Started {
 			continue // there is nothing yet that could stay
 		}
-		spec := k.Spec()
+		spec = k.Spec()
 		is := batch.Has{Spec: &spec, Host: k.Host, Store: k.Store}
 		there, seen := sites[w.Site][k.ID(p.Ledger.ID)]
 		if e := k.Earlier; e != nil && e.Generation > 0 && !seen {
@@ -139,6 +147,20 @@ func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
 		}
 		is.Host, is.Store, is.Firmware = cmp.Or(there.Host, is.Host), cmp.Or(there.Store, is.Store), there.Firmware
 		w.Inherit(is)
+	}
+}
+
+// shareSlims has what is wanted of machines in memory once with what is known of them, where that is the same.
+func (p *Planner) shareSlims(known []ledger.Machine) {
+	at := byKey(known)
+	for _, w := range p.Wanted {
+		i, is := at.Find(w.Key)
+		if !is || len(w.Adapters) == 0 {
+			continue
+		}
+		if has, wanted := known[i].Spec(), w.Spec(); machine.Same(&has, &wanted) {
+			w.Slim = &known[i].Slim
+		}
 	}
 }
 

@@ -51,21 +51,19 @@ func (p *Planner) addSources(ctx context.Context, asked sites.Surveys) error {
 
 // awaitSources refuses machines that are to be cloned from others which the same plan makes or
 // changes.
-func (p *Planner) awaitSources(of proof.Proof) proof.Proof {
+func awaitSources(works []proof.Work) {
 	changes := map[machine.Key]bool{}
-	for _, w := range of.Works {
+	for _, w := range works {
 		if w.Word == proof.New || w.Word == proof.Remake || w.Word == proof.Adjust {
 			changes[machine.Key{Site: w.Site, Name: strings.ToLower(w.Name)}] = true
 		}
 	}
-	works := slices.Clone(of.Works)
 	for i, w := range works {
 		if w.Word != proof.New && w.Word != proof.Remake || w.Slim == nil {
 			continue
 		}
-		if source, is := machine.SourceOf(w.Machine().Clone.Template); is && changes[machine.Key{Site: w.Site, Name: strings.ToLower(source.Name)}] {
+		if source, is := machine.SourceOf(w.Common().Clone.Template); is && changes[machine.Key{Site: w.Site, Name: strings.ToLower(source.Name)}] {
 			works[i].Refusal = fmt.Sprintf("it is cloned from %s, which is to be made or changed first; run the command again then", source.Name)
 		}
 	}
-	return proof.Proof{Works: works}
 }

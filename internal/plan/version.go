@@ -14,10 +14,6 @@ import (
 // site has. What was begun goes on with the version that it was begun with, and where a site was not asked
 // a machine is wanted as it was made.
 func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
-	has := make(map[machine.Key]*ledger.Machine, len(known))
-	for i := range known {
-		has[known[i].Key] = &known[i]
-	}
 	newest := map[string]map[string]int{}
 	for name, answer := range asked {
 		newest[name] = answer.Newest()
@@ -28,6 +24,10 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 			versioned[name] = v
 		}
 	}
+	if len(versioned) == 0 {
+		return
+	}
+	at := byKey(known)
 	for _, w := range p.Wanted {
 		spec := w.Spec()
 		v, is := versioned[spec.Template]
@@ -35,8 +35,8 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 			continue
 		}
 		v.Number = newest[w.Site][v.Template]
-		if k := has[w.Key]; k != nil && (asked[w.Site] == nil || k.State == proof.Making) {
-			if was, is := machine.VersionOf(k.Spec().Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
+		if i, is := at.Find(w.Key); is && (asked[w.Site] == nil || known[i].State == proof.Making) {
+			if was, is := machine.VersionOf(known[i].Common().Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
 				v = was
 			}
 		}

@@ -388,7 +388,8 @@ func (j *job) clone(ctx context.Context) error {
 	if p := j.work.Place; p != nil {
 		order.Host, order.Store = p.Host, p.Store
 	} else if len(j.work.Data) > 0 { // where its data disks are
-		order.Host, order.Store = cmp.Or(order.Host, j.work.Was.Host), cmp.Or(order.Store, j.work.Was.Store)
+		was := j.work.Was()
+		order.Host, order.Store = cmp.Or(order.Host, was.Host), cmp.Or(order.Store, was.Store)
 	}
 	t, err := j.performTask(ctx, step.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Clone(ctx, order) })
 	switch {

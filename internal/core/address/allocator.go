@@ -1,19 +1,27 @@
 package address
 
 import (
-	"go4.org/netipx"
-
+	"cmp"
 	"errors"
 	"hash/fnv"
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
+
+	"go4.org/netipx"
+
+	"mintbatch/internal/core/lookup"
 )
 
 type claim struct {
 	Holder
 	network, pool string
+}
+
+func (c claim) compare(o claim) int {
+	return cmp.Or(strings.Compare(c.Site, o.Site), strings.Compare(c.Machine, o.Machine), cmp.Compare(c.Adapter, o.Adapter), strings.Compare(c.network, o.network), strings.Compare(c.pool, o.pool))
 }
 
 type poolID struct{ network, pool string }
@@ -23,7 +31,9 @@ type poolID struct{ network, pool string }
 // pooled ones drawn, so that no draw takes an address that a row names.
 type Allocator struct {
 	networks map[string]*holdings
-	kept     map[claim][]netip.Addr // what the holder has or, for as long as it is remembered, had
+	before   []Reservation
+	claims   lookup.Index[claim] // of those before: what a holder has or, for as long as it is remembered, had
+	looked   []bool              // at those before
 	cursors  map[poolID]*cursor
 }
 
@@ -65,23 +75,25 @@ func (h *holdings) isFree(holder Holder, a netip.Addr) bool {
 }
 
 func (h *holdings) set(a netip.Addr, e entry) {
-	h.at[a.As16()] = int32(len(h.entries))
+	key := a.As16()
+	if i, held := h.at[key]; held {
+		h.entries[i] = e
+		return
+	}
+	h.at[key] = int32(len(h.entries))
 	h.entries = append(h.entries, e)
 }
 
 // NewAllocator opens a book with what is known to be held at a moment.
 func NewAllocator(held []Reservation, now time.Time) *Allocator {
-	b := &Allocator{networks: map[string]*holdings{}, kept: map[claim][]netip.Addr{}, cursors: map[poolID]*cursor{}}
+	b := &Allocator{networks: map[string]*holdings{}, before: held, looked: make([]bool, len(held)), cursors: map[poolID]*cursor{}}
+	b.claims = lookup.New(len(held), func(i int) claim { return claim{held[i].Holder, held[i].Network, held[i].Pool} }, claim.compare)
 	for i := range held {
 		r := &held[i]
 		if r.Blocks(now) {
 			b.network(r.Network).set(r.Addr, entry{r.Holder, r})
 		} else {
 			b.network(r.Network).once[r.Addr] = true
-		}
-		if r.ofMachine() && r.Machine != "" { // also what a row has named itself, and now asks a pool for
-			c := claim{r.Holder, r.Network, r.Pool}
-			b.kept[c] = append(b.kept[c], r.Addr)
 		}
 	}
 	return b
@@ -143,14 +155,14 @@ func (b *Allocator) Allocate(h Holder, network Network, pool Pool) ([]netip.Addr
 
 // ownAddresses is what the holder has of the pool already, or had; nil if nothing.
 func (b *Allocator) ownAddresses(h Holder, network Network, pool Pool, held *holdings) []netip.Addr {
-	if len(b.kept) == 0 {
-		return nil
-	}
-	for _, named := range []string{pool.Name, ""} {
-		c := claim{h, network.Name, named}
-		for len(b.kept[c]) > 0 {
-			a := b.kept[c][0]
-			b.kept[c] = b.kept[c][1:]
+	for _, named := range []string{pool.Name, ""} { // also what a row has named itself, and now asks a pool for
+		for _, i := range b.claims.All(claim{h, network.Name, named}) {
+			r := &b.before[i]
+			if b.looked[i] || !r.ofMachine() || r.Machine == "" {
+				continue
+			}
+			b.looked[i] = true
+			a := r.Addr
 			now, taken := held.get(a)
 			if !pool.contains(a) || taken && !now.is(h) || !taken && pool.Allocation != Sticky {
 				continue // another has it now, or it was had once and the pool does not mind that

@@ -26,8 +26,9 @@ import (
 type Past struct {
 	Ledger uuid.UUID
 	Held   []address.Reservation
-	// MACs are those of machines of the ledger, by adapter from the first.
-	MACs map[machine.Key][]string
+	// MACs are those of a machine that is known, by adapter from the first, and Owners whose each of them is; nil if none is known.
+	MACs   func(machine.Key) []string
+	Owners func() map[string]machine.Key
 	// Foreign are those of machines that are not ours, and whose they are.
 	Foreign map[string]string
 	Now     time.Time
@@ -46,16 +47,11 @@ type Past struct {
 // gets nothing.
 func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) (iter.Seq[address.Reservation], finding.List) {
 	a := &assigner{setup: s, networks: s.AddressNetworks(), sources: map[string]string{}, found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past,
-		cells: map[netKey]adapterOf{}, macs: make(map[string]adapterOf, len(wanted)), owners: map[string]machine.Key{}, short: map[[2]string]*shortage{}}
+		cells: map[netKey]adapterOf{}, macs: make(map[string]adapterOf, len(wanted)), short: map[[2]string]*shortage{}}
 	for name := range a.networks {
 		source := s.NetworkSource(name)
 		if other, ok := a.sources[source]; !ok || name < other {
 			a.sources[source] = name
-		}
-	}
-	for key, macs := range past.MACs {
-		for _, mac := range macs {
-			a.owners[mac] = key
 		}
 	}
 	a.reserved = make([]reserved, 0, len(wanted))
@@ -213,6 +209,9 @@ func (a *assigner) machine(w *batch.Wanted) {
 	if w.Misnamed {
 		return
 	}
+	own := *w.Slim // what others may look at is not changed
+	own.Adapters = slices.Clone(w.Adapters)
+	w.Slim = &own
 	for i := range w.Adapters {
 		adapter := &w.Adapters[i]
 		*adapter = adapter.Unassigned() // of whatever an earlier call has assigned
@@ -248,8 +247,13 @@ func (a *assigner) machine(w *batch.Wanted) {
 // mac is the adapter's own: the one that it has, else one that no other has.
 func (a *assigner) mac(w *batch.Wanted, i int) string {
 	prefix := a.setup.Sites[w.Site].MACs
-	if had := a.past.MACs[w.Key]; i < len(had) && strings.HasPrefix(had[i], prefix.String()) {
-		return had[i]
+	if a.past.MACs != nil {
+		if had := a.past.MACs(w.Key); i < len(had) && strings.HasPrefix(had[i], prefix.String()) {
+			return had[i]
+		}
+	}
+	if a.owners == nil && a.past.Owners != nil {
+		a.owners = a.past.Owners()
 	}
 	for try := 0; ; try++ {
 		mac := machine.MAC(a.past.Ledger, w.Key, i+1, prefix, try).String()

@@ -17,16 +17,16 @@ const none = "none"
 
 // adapters builds the adapters of a row, up to the first without a network.
 func (b *builder) adapters(r *row) []machine.Adapter {
-	var all []machine.Adapter
+	all := b.room[:0]
 	for n := 1; n <= b.most; n++ {
 		id := column.ID("network", n)
 		name := r.text(id)
 		if strings.EqualFold(name, none) && n > 1 {
-			return all
+			break
 		}
 		if name == "" {
 			b.orphans(r, n)
-			return all
+			break
 		}
 		network, known := b.setup.Networks[name]
 		if !known {
@@ -42,6 +42,9 @@ func (b *builder) adapters(r *row) []machine.Adapter {
 		a.Unplugged = unplugged
 		a.MAC = b.mac(r, n)
 		all = append(all, a)
+	}
+	if b.room = all; len(all) == 0 {
+		return nil
 	}
 	return all
 }

@@ -81,6 +81,7 @@ type builder struct {
 	inputs    *inputs
 	wanted    []*Wanted
 	found     finding.Collector
+	room      []machine.Adapter       // for those of the row that is being read
 	touched   []string                // the machines that what is looked at belongs to
 	hints     map[[2]string]string    // by kind and word
 	taken     map[machine.Key]*Wanted // in lower case
@@ -300,9 +301,6 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 	b.domain(&spec.Guest, src.domain, r, cell)
 	b.hostname(w, &spec.Guest, r)
 	w.Wishes = b.wishes(r, src.i, spec.Adapters)
-	if src.span != nil {
-		spec.Adapters = slices.Clone(spec.Adapters)
-	}
 	w.Slim = src.commons.Slim(spec)
 	b.aliases(w, r)
 	if src.name != "" {

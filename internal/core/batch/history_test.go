@@ -18,7 +18,6 @@ import (
 	"mintbatch/internal/core/assign"
 	"mintbatch/internal/core/batch"
 	"mintbatch/internal/core/finding"
-	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/setup"
 	"mintbatch/internal/core/sheet"
 )
@@ -86,7 +85,7 @@ defaults: {site: quay, template: deb12-base, network: survey}
 		require.Zero(t, found.Count(finding.Error))
 		built, found := batch.Build(table, s)
 		require.Empty(t, found)
-		past := assign.Past{Ledger: uuid.UUID{15: 1}, Held: held, Now: time.Now(), MACs: map[machine.Key][]string{}}
+		past := assign.Past{Ledger: uuid.UUID{15: 1}, Held: held, Now: time.Now()}
 		reserved, found := assign.Addresses(built, s, past)
 		lacks := 0
 		for pool, n := range wanted {

@@ -57,7 +57,7 @@ func (w *Wanted) Inherit(has Has) {
 				w.inheritAddresses(i, a)
 			}
 		case i == len(w.Adapters) && empty(id):
-			w.Adapters = append(w.Adapters, a.Unassigned())
+			w.Adapters = append(slices.Clip(w.Adapters), a.Unassigned())
 			w.Wishes = append(w.Wishes, nil)
 			w.inheritAddresses(i, a)
 		}

@@ -13,7 +13,7 @@ import (
 // Wanted is a machine that the sheet asks for. Its addresses are yet to be assigned.
 type Wanted struct {
 	machine.Key
-	*machine.Slim // never changed in place but for the adapters' addresses: Change replaces it
+	*machine.Slim // never changed in place: another one takes its place
 	// Wishes are the words of the address cells, by adapter.
 	Wishes [][]Wish
 	// Pinned is of a machine whose version of the template is named; else it is the newest.

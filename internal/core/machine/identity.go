@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/hex"
@@ -22,6 +23,11 @@ type Key struct {
 
 // String writes the key as site/name.
 func (k Key) String() string { return k.Site + "/" + k.Name }
+
+// Compare sorts keys by site and name.
+func (k Key) Compare(o Key) int {
+	return cmp.Or(strings.Compare(k.Site, o.Site), strings.Compare(k.Name, o.Name))
+}
 
 // Identity is what a site knows a machine by. It is a name-based UUID (RFC
 // 9562, section 5.5) of the ledger's own id, the key and the generation, so

@@ -1,5 +1,7 @@
 package machine
 
+import "slices"
+
 // Slim is a spec in little memory: what is a machine's own, and the rest, which is in memory once for all that have it in
 // common. The zero Slim is that of the zero Spec.
 type Slim struct {
@@ -44,7 +46,13 @@ func (s Spec) parted() (own Slim, common Spec) {
 }
 
 // Commons has what machines have in common.
-type Commons map[likeness]*Spec
+type Commons map[likeness]*kept
+
+// kept is the spec of machines without what is their own, and the adapters of one of them.
+type kept struct {
+	common   Spec
+	adapters []Adapter
+}
 
 // likeness is what machines differ in most often, apart from what is their own.
 type likeness struct {
@@ -56,18 +64,21 @@ type likeness struct {
 // mostCommons is how many are known at a time: where machines have little in common, they would only take room.
 const mostCommons = 4096
 
-// Slim is a spec with what it has in common with those before it.
+// Slim is a spec with what it has in common with those before it. The list of its adapters may be changed afterwards.
 func (c Commons) Slim(s Spec) *Slim {
 	like := likeness{s.Preset, s.Template, s.Guest.Login, s.Guest.Domain, s.Clone.Host, s.Clone.Store, s.Shape.CPUs, s.Shape.Memory, s.Shape.Disk}
 	slim, common := s.parted()
-	if has := c[like]; has != nil && Same(has, &common) {
-		slim.common = has
-		return &slim
+	has := c[like]
+	if has == nil || !Same(&has.common, &common) {
+		if len(c) == mostCommons {
+			clear(c)
+		}
+		has = &kept{common, slices.Clone(s.Adapters)}
+		c[like] = has
 	}
-	if len(c) == mostCommons {
-		clear(c)
+	slim.common = &has.common
+	if slim.Adapters = has.adapters; len(s.Adapters) == 0 || !slices.EqualFunc(s.Adapters, has.adapters, Adapter.same) { // of those that have addresses
+		slim.Adapters = slices.Clone(s.Adapters)
 	}
-	kept := common // only this one is
-	c[like], slim.common = &kept, &kept
 	return &slim
 }

@@ -16,6 +16,7 @@ type Specs struct {
 // knownSpec is a decoded spec without what is its machine's own, with the text that it was decoded from.
 type knownSpec struct {
 	common     *Spec
+	adapters   []Adapter // those of the machine
 	all, guest []member
 }
 
@@ -38,7 +39,7 @@ func (d *Specs) Decode(text string, into *Slim) error {
 		if d.known == nil {
 			d.known = map[string]knownSpec{}
 		}
-		d.known[preset] = knownSpec{into.common, slices.Clone(d.all), slices.Clone(d.guest)}
+		d.known[preset] = knownSpec{into.common, into.Adapters, slices.Clone(d.all), slices.Clone(d.guest)}
 	}
 	return nil
 }
@@ -58,7 +59,23 @@ func (d *Specs) like(known knownSpec, into *Slim) bool {
 			return false
 		}
 	}
+	for i := range min(len(into.Adapters), len(known.adapters)) {
+		into.Adapters[i].share(&known.adapters[i])
+	}
 	return true
+}
+
+// share has the lists of an adapter in memory once with those of another one, where they are the same.
+func (a *Adapter) share(other *Adapter) {
+	a.Gateways, a.DNS = shared(a.Gateways, other.Gateways), shared(a.DNS, other.DNS)
+	a.Search, a.Routes = shared(a.Search, other.Search), shared(a.Routes, other.Routes)
+}
+
+func shared[T comparable](list, other []T) []T {
+	if len(list) > 0 && slices.Equal(list, other) {
+		return other
+	}
+	return list
 }
 
 // sameBut compares members, of which some may have other values.

@@ -9,8 +9,8 @@ import (
 	"github.com/google/uuid"
 
 	"mintbatch/internal/core/column"
+	"mintbatch/internal/core/lookup"
 	"mintbatch/internal/core/machine"
-	"mintbatch/internal/core/place"
 )
 
 // Situation is all that a proof is computed from.
@@ -49,7 +49,7 @@ const UnknownClone = "the site has a newer clone of this machine than the ledger
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
 func Compare(s Situation, keep func(name string) bool) Proof {
-	c := comparer{Situation: s, known: make(map[machine.Key]*Known, len(s.Known)), renamed: map[machine.Key]*Known{}, sites: map[string]siteView{}, commons: machine.Commons{}}
+	c := comparer{Situation: s, renamed: map[machine.Key]*Known{}, sites: map[string]siteView{}, commons: machine.Commons{}}
 	for site, seen := range s.Seen {
 		v := siteView{byName: map[string]Seen{}, byIdentity: map[uuid.UUID]Seen{}}
 		for _, m := range seen {
@@ -59,25 +59,28 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 		c.sites[site] = v
 	}
 	for _, k := range s.Known {
-		c.known[k.Key] = k
 		if k.Open.BeingRenamed() && c.siteView(k.Key, k.Origin, k.Generation).there {
 			c.renamed[machine.Key{Site: k.Site, Name: strings.ToLower(k.Open.newName())}] = k
 		}
 	}
 	p := Proof{Works: make([]Work, 0, len(s.Wanted))}
-	wanted := make(map[machine.Key]bool, len(s.Wanted))
+	at := lookup.New(len(s.Known), func(i int) machine.Key { return s.Known[i].Key }, machine.Key.Compare)
+	wanted := make([]bool, len(s.Known))
 	for _, m := range s.Wanted {
-		wanted[m.Key] = true
+		var known *Known
+		if i, is := at.Find(m.Key); is {
+			known, wanted[i] = s.Known[i], true
+		}
 		if keep(m.Name) {
-			w := c.work(m)
+			w := c.work(m, known)
 			if w.Word == Same && c.siteView(w.Key, w.Origin, w.Generation).seen {
 				w.Refusal = "" // of this one the site has told
 			}
 			p.Works = append(p.Works, w)
 		}
 	}
-	for _, k := range s.Known {
-		if !wanted[k.Key] && keep(k.Name) && (s.Requested == nil || !s.Requested(k.Key, k.Origin)) {
+	for i, k := range s.Known {
+		if !wanted[i] && keep(k.Name) && (s.Requested == nil || !s.Requested(k.Key, k.Origin)) {
 			p.Works = append(p.Works, c.stray(k))
 		}
 	}
@@ -91,7 +94,6 @@ type siteView struct {
 
 type comparer struct {
 	Situation
-	known   map[machine.Key]*Known
 	renamed map[machine.Key]*Known // those that are being renamed, by their new names in lower case
 	sites   map[string]siteView
 	commons machine.Commons
@@ -114,13 +116,16 @@ func (c comparer) siteView(key machine.Key, origin machine.Origin, generation in
 	return view{Seen: here, there: there || c.Hidden[key] || c.Doubted[key.Site] != "", seen: there}
 }
 
-func (c comparer) work(m Wanted) Work {
-	known, isKnown := c.known[m.Key]
+// work is that on a wanted machine; known is nil for one that the ledger does not have.
+func (c comparer) work(m Wanted, known *Known) Work {
+	isKnown := known != nil
 	if !isKnown {
 		known = &Known{Key: m.Key, Generation: c.Spent[m.Key] + 1, State: Making, Slim: *m.Slim}
 	}
-	w := Work{Key: m.Key, Origin: known.Origin, Slim: m.Slim, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key],
-		Was: place.Place{Host: known.Host, Store: known.Store}}
+	w := Work{Key: m.Key, Origin: known.Origin, Slim: m.Slim, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key]}
+	if isKnown {
+		w.known = known
+	}
 	here := c.siteView(m.Key, known.Origin, known.Generation)
 	if here.seen && !isKnown {
 		return w.withWord(Taken, UnknownClone)
@@ -174,8 +179,7 @@ func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere b
 	}
 	started := known.Started || here.seen && here.Power == machine.On
 	w.Slim, w.IsOff = withLater(w.Slim, known), here.seen && here.Power == machine.Off
-	is, m := known.Spec(), w.Slim.Spec()
-	changes := differences(&is, &m)
+	changes := between(&known.Slim, w.Slim)
 	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
 	replaces := givenUp
 	if givenUp == uuid.Nil {
@@ -224,13 +228,12 @@ func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
 	}
 	w.Begun = true
 	w.Reasons = append(w.Reasons, Reason{Text: "started by an earlier run and not finished"})
-	begun, m := known.Spec(), w.Slim.Spec()
-	changes := differences(&e.Spec, &m)
+	changes := between(&back.Slim, w.Slim)
 	if e.Removal && !changes.any(func(c column.Change) bool { return c >= column.Another }) {
 		w.Reasons = append(w.Reasons, Reason{Text: "the removal of its clone was started, so its disks may be incomplete"})
 	}
 	w.Reasons = append(w.Reasons, changes.reasons()...)
-	if differences(&begun, &m).any(column.Change.NeedsClone) || known.Cloned {
+	if between(&known.Slim, w.Slim).any(column.Change.NeedsClone) || known.Cloned {
 		w = w.remake(c.Ledger, uuid.Nil)
 	}
 	w.Replaces = old.Identity
@@ -247,34 +250,34 @@ func (c comparer) replacing(w Work, known *Known, e *Earlier, old view) Work {
 
 // made is the work on a machine that was made and is there.
 func (c comparer) made(w Work, known *Known, here view) Work {
-	is := known.clone(w.Identity)
-	w.Slim, w.Power, w.old = withLater(w.Slim, known), here.Power, &is
-	has, m := known.Spec(), w.Slim.Spec()
-	if has.Clone.Kind == machine.Full && m.Clone.Kind == machine.Linked {
+	w.Slim, w.Power, w.known = withLater(w.Slim, known), here.Power, known
+	if known.Common().Clone.Kind == machine.Full && w.Common().Clone.Kind == machine.Linked {
+		m := w.Slim.Spec()
 		m.Clone.Kind, w.full = machine.Full, w.Slim
 		w.Slim, w.Note = c.commons.Slim(m), "a full clone stays one; clone: linked counts when it is cloned again"
 	}
-	changes := differences(&has, &m)
+	changes := between(&known.Slim, w.Slim)
 	dated, rest := changes.split()
 	if rest.any(func(c column.Change) bool { return c >= column.Another }) {
 		w.Reasons = changes.reasons()
 		for i := range w.Reasons {
 			w.Reasons[i].GuestNotUpdated = false // another guest has the settings of all
 		}
-		return w.replaced(c.Ledger, is, "")
+		return w.replaced(c.Ledger, "")
 	}
 	open := known.left(here)
 	if open.removal != "" {
 		w.Reasons, w.KeepsDisks = changes.reasons(), known.KeepsDisks
 		w.Refusal = fmt.Sprintf("a retire was started: `mintbatch retire %s` finishes it", w.Name)
-		return w.replaced(c.Ledger, is.doubted(removalStarted), open.removal)
+		w.doubt = removalStarted
+		return w.replaced(c.Ledger, open.removal)
 	}
 	if open.own != "" && w.Refusal == "" {
 		w.Refusal, w.Restoring = open.own, true
 	}
 	if len(dated) > 0 {
 		w.full = cmp.Or(w.full, w.Slim)
-		w.Slim = c.commons.Slim(asMade(m, has))
+		w.Slim = c.commons.Slim(asMade(w.Slim.Spec(), known.Spec()))
 	}
 	w.Reasons = rest.reasons()
 	if rest.changes("power") {
@@ -284,9 +287,9 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 	case open.own != "":
 		w.Word = Adjust
 	case open.unfinished != "":
-		w.Word, w.Redo, w.Again, is.doubt = Adjust, true, true, open.unfinished+": `mintbatch mint` does, and then its data disks can be kept"
+		w.Word, w.Redo, w.Again, w.doubt = Adjust, true, true, open.unfinished+": `mintbatch mint` does, and then its data disks can be kept"
 		w.Reasons = append([]Reason{{Text: open.unfinished}}, w.Reasons...)
-	case open.swept && (m.Info.Until == "" || m.Info.Until >= c.Today):
+	case open.swept && (w.Info.Until == "" || w.Info.Until >= c.Today):
 		w.Word, w.Redo, w.Again = Adjust, true, true
 		w.Reasons = append([]Reason{{Text: open.off}}, w.Reasons...)
 	case len(rest) > 0:
@@ -297,10 +300,9 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		w.Word, w.LeftOff = Same, open.off
 	}
 	if here.seen && !w.Redo {
-		if w.Drift = drift(&has, &here.Seen); len(w.Drift) > 0 {
+		if w.Drift = drift(known.Spec(), &here.Seen); len(w.Drift) > 0 {
 			// What is as it is to be from now on, an earlier run has done.
-			m := w.Slim.Spec()
-			still := drift(&m, &here.Seen)
+			still := drift(w.Slim.Spec(), &here.Seen)
 			w.Drift = slices.DeleteFunc(w.Drift, func(r Reason) bool {
 				return rest.changes(r.Field) || r.Field == "power" && open.off != "" ||
 					!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })
@@ -381,7 +383,8 @@ func (w Work) remake(ledger uuid.UUID, replaces uuid.UUID) Work {
 }
 
 // replaced makes the work on a machine that is made a remake.
-func (w Work) replaced(ledger uuid.UUID, of old, why string) Work {
+func (w Work) replaced(ledger uuid.UUID, why string) Work {
+	of := w.known.clone(w.Identity).doubted(w.doubt)
 	w.Lost, w.Data = w.Data, nil
 	return w.remake(ledger, w.Identity).setLoss(of, why)
 }
@@ -409,7 +412,7 @@ func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string, data Da
 			asked.Slim, asked.Reasons, asked.Drift, asked.Dated = cmp.Or(w.full, w.Slim), nil, nil, nil
 			asked.Back, asked.Redo, asked.Again, asked.LeftOff = false, false, false, ""
 			asked.Reasons = append([]Reason{{Text: "requested"}}, dated...)
-			w = asked.replaced(ledger, *w.old, "")
+			w = asked.replaced(ledger, "")
 		case w.Word == Remake && w.Refusal != "" && !w.KeepsDisks:
 			w.Refusal = ""
 		}

@@ -54,6 +54,15 @@ var settings, adapterSettings = func() (all, each []column.Column) {
 	return all, each
 }()
 
+// between lists what two specs do not agree in.
+func between(from, to *machine.Slim) changes {
+	if from == to {
+		return nil
+	}
+	a, b := from.Spec(), to.Spec()
+	return differences(&a, &b)
+}
+
 // differences lists what two specs do not agree in, in the order of the columns.
 func differences(from, to *machine.Spec) changes {
 	if machine.Same(from, to) { // as most are

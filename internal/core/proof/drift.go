@@ -12,7 +12,7 @@ import (
 
 // drift reports in what a machine at its site is not as it was made: somebody has
 // changed it there.
-func drift(made *machine.Spec, now *Seen) []Reason {
+func drift(made machine.Spec, now *Seen) []Reason {
 	if now.Power == "" {
 		return nil // the site does not tell
 	}
@@ -24,10 +24,10 @@ func drift(made *machine.Spec, now *Seen) []Reason {
 	}
 	is := &machine.Spec{Shape: now.Shape, Info: now.Info}
 	if has := now.Shape.CPUs; made.Shape.CPUs > 0 && has > 0 && has != made.Shape.CPUs {
-		differs("cpus", show("cpus", made, 0), show("cpus", is, 0))
+		differs("cpus", show("cpus", &made, 0), show("cpus", is, 0))
 	}
 	if has := now.Shape.Memory; made.Shape.Memory > 0 && has > 0 && has != made.Shape.Memory {
-		differs("memory", show("memory", made, 0), show("memory", is, 0))
+		differs("memory", show("memory", &made, 0), show("memory", is, 0))
 	}
 	if disk := made.Shape.Disk; disk > 0 && now.Shape.Disk > 0 && disk != now.Shape.Disk {
 		all = append(all, Reason{Field: "disk", From: disk.String(), To: now.Shape.Disk.String(), Final: now.Shape.Disk > disk})
@@ -58,7 +58,7 @@ func drift(made *machine.Spec, now *Seen) []Reason {
 	differs("until", made.Info.Until, now.Info.Until)
 	differs("keep", made.Info.Keep, now.Info.Keep)
 	if !maps.Equal(made.Info.Labels, now.Info.Labels) {
-		differs("labels", printable(show("labels", made, 0)), printable(show("labels", is, 0)))
+		differs("labels", printable(show("labels", &made, 0)), printable(show("labels", is, 0)))
 	}
 	differs("power", string(made.Power.Rests()), string(now.Power))
 	return all

@@ -83,6 +83,8 @@ type Work struct {
 	// KeepsDisks reports that the machine's disks are to be kept by a retire that is open.
 	KeepsDisks bool `json:"-"`
 
+	known *Known        // what the ledger holds of it; nil for a stray, and if it does not have it
+	doubt string        // why the data disks of the clone that is there cannot be kept; empty if they can
 	after int           // the last generation that was begun, if that is a later one
 	full  *machine.Slim // what is wanted, where Slim is less
 	old   *old          // the clone that is replaced
@@ -96,8 +98,6 @@ type Work struct {
 	Lost []uuid.UUID `json:"-"`
 	// KeepsLost keeps these disks, as ones that outlive their machine.
 	KeepsLost bool `json:"-"`
-	// Was is where its last clone is, or was, by the ledger.
-	Was place.Place `json:"-"`
 	// Place is where the machine goes, or is, at a site that leaves the choice.
 	Place *place.Place `json:"place,omitempty"`
 }
@@ -108,6 +108,14 @@ func (w *Work) Machine() *machine.Machine {
 		return nil
 	}
 	return &machine.Machine{Key: w.Key, Spec: w.Slim.Spec()}
+}
+
+// Was is where its last clone is, or was, by the ledger.
+func (w *Work) Was() place.Place {
+	if w.known == nil {
+		return place.Place{}
+	}
+	return place.Place{Host: w.known.Host, Store: w.known.Store}
 }
 
 // Shown is a work as documents have it. Its machine is there once it is Whole.
@@ -243,8 +251,8 @@ type Proof struct {
 // Count reports how many machines have work of a kind.
 func (p Proof) Count(w Word) int {
 	n := 0
-	for _, work := range p.Works {
-		if work.Word == w {
+	for i := range p.Works {
+		if p.Works[i].Word == w {
 			n++
 		}
 	}
