@@ -68,7 +68,7 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 }
 
 // byKey is the index of machines of the ledger.
-func byKey(known []ledger.Machine) lookup.Index[machine.Key] {
+func byKey(known []ledger.Machine) *lookup.Index[machine.Key] {
 	return lookup.New(len(known), func(i int) machine.Key { return known[i].Key }, machine.Key.Compare)
 }
 

@@ -32,8 +32,8 @@ type poolID struct{ network, pool string }
 type Allocator struct {
 	networks map[string]*holdings
 	before   []Reservation
-	claims   lookup.Index[claim] // of those before: what a holder has or, for as long as it is remembered, had
-	looked   []bool              // at those before
+	claims   *lookup.Index[claim] // of those before: what a holder has or, for as long as it is remembered, had
+	looked   []bool               // at those before
 	cursors  map[poolID]*cursor
 }
 

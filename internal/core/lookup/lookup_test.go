@@ -1,6 +1,7 @@
 package lookup
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -15,6 +16,11 @@ func TestElementsAreFoundByTheirKeys(t *testing.T) {
 	} {
 		all := strings.Fields(list)
 		x := New(len(all), func(i int) string { return all[i] }, strings.Compare)
+		for range 3 {
+			for _, key := range all { // one after the other
+				assert.Contains(t, x.All(key), int32(slices.Index(all, key)))
+			}
+		}
 		for key, places := range want {
 			assert.Equal(t, places, append([]int32{}, x.All(key)...), "%q in %q", key, list)
 			first, found := x.Find(key)
