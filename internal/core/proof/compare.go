@@ -116,16 +116,13 @@ func (c comparer) siteView(key machine.Key, origin machine.Origin, generation in
 	return view{Seen: here, there: there || c.Hidden[key] || c.Doubted[key.Site] != "", seen: there}
 }
 
-// work is that on a wanted machine; known is nil for one that the ledger does not have.
-func (c comparer) work(m Wanted, known *Known) Work {
-	isKnown := known != nil
+// work is that on a wanted machine; has is what the ledger holds of it, or nil.
+func (c comparer) work(m Wanted, has *Known) Work {
+	known, isKnown := has, has != nil
 	if !isKnown {
 		known = &Known{Key: m.Key, Generation: c.Spent[m.Key] + 1, State: Making, Slim: *m.Slim}
 	}
-	w := Work{Key: m.Key, Origin: known.Origin, Slim: m.Slim, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key]}
-	if isKnown {
-		w.known = known
-	}
+	w := Work{Key: m.Key, Origin: known.Origin, Slim: m.Slim, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key], known: has}
 	here := c.siteView(m.Key, known.Origin, known.Generation)
 	if here.seen && !isKnown {
 		return w.withWord(Taken, UnknownClone)

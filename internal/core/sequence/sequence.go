@@ -45,18 +45,14 @@ type Group struct {
 // its site before it, `quay/bms-*`, or of all sites), `preset:NAME`, or a label, `role=dns`.
 func Of(nodes []Node) *Sequence {
 	s := &Sequence{Nodes: nodes, After: make([][]int, len(nodes)), Within: make([][]int, len(nodes))}
-	known := map[string]int{}
-	var byName map[string][]int
+	known, f := map[string]int{}, finder{nodes: nodes}
 	for i, n := range nodes {
 		for _, word := range n.After {
-			if byName == nil {
-				byName = s.byName()
-			}
 			g, has := known[word]
 			if !has {
 				g = len(s.Groups)
 				known[word] = g
-				s.Groups = append(s.Groups, Group{Word: word, Members: s.members(word, byName)})
+				s.Groups = append(s.Groups, Group{Word: word, Members: f.members(word)})
 				for _, m := range s.Groups[g].Members {
 					s.Within[m] = append(s.Within[m], g)
 				}
@@ -68,45 +64,59 @@ func Of(nodes []Node) *Sequence {
 	return s
 }
 
-// byName finds machines by what a word may call them.
-func (s *Sequence) byName() map[string][]int {
-	all := make(map[string][]int, 2*len(s.Nodes))
-	for i, n := range s.Nodes {
-		for _, name := range []string{n.Name, n.Key.String()} {
-			name = strings.ToLower(name)
-			all[name] = append(all[name], i)
-		}
-	}
-	return all
+// finder finds machines by the words that stand for them.
+type finder struct {
+	nodes                  []Node
+	names, presets, labels map[string][]int // nil until one is asked for
 }
 
-func (s *Sequence) members(word string, byName map[string][]int) (all []int) {
-	word = strings.ToLower(word)
-	preset, isPreset := strings.CutPrefix(word, "preset:")
-	label, value, isLabel := strings.Cut(word, "=")
-	if !isPreset && !isLabel && glob.Plain(word) {
-		return byName[word]
-	}
-	for i, n := range s.Nodes {
-		matches := false
-		switch {
-		case isPreset:
-			matches = strings.EqualFold(n.Preset, preset)
-		case isLabel:
+const presetWord = "preset:"
+
+func (f *finder) members(word string) (all []int) {
+	word = folded(word)
+	switch {
+	case strings.HasPrefix(word, presetWord):
+		return f.called(&f.presets, word, func(n Node) []string { return []string{presetWord + n.Preset} })
+	case strings.Contains(word, "="):
+		return f.called(&f.labels, word, func(n Node) (all []string) {
 			for k, v := range n.Labels {
-				matches = matches || strings.EqualFold(k, label) && strings.EqualFold(v, value)
+				all = append(all, k+"="+v)
 			}
-		case strings.Contains(word, "/"):
-			matches = glob.Match([]string{word}, strings.ToLower(n.Key.String()))
-		default:
-			matches = glob.Match([]string{word}, strings.ToLower(n.Name))
+			return all
+		})
+	case glob.Plain(word):
+		return f.called(&f.names, word, func(n Node) []string { return []string{n.Name, n.Key.String()} })
+	}
+	for i, n := range f.nodes {
+		name := n.Name
+		if strings.Contains(word, "/") {
+			name = n.Key.String()
 		}
-		if matches {
+		if glob.Match([]string{word}, folded(name)) {
 			all = append(all, i)
 		}
 	}
 	return all
 }
+
+// called are the machines that have a word among theirs, in whatever case, which are looked up once.
+func (f *finder) called(index *map[string][]int, word string, words func(Node) []string) []int {
+	if *index == nil {
+		*index = map[string][]int{}
+		for i, n := range f.nodes {
+			for _, w := range words(n) {
+				w = folded(w)
+				if all := (*index)[w]; len(all) == 0 || all[len(all)-1] != i { // labels may differ in case only
+					(*index)[w] = append(all, i)
+				}
+			}
+		}
+	}
+	return (*index)[word]
+}
+
+// folded is a text as it is in whatever case.
+func folded(s string) string { return strings.ToLower(strings.ToUpper(s)) }
 
 // IsEmpty reports whether no machine comes after another.
 func (s *Sequence) IsEmpty() bool { return len(s.Groups) == 0 }
