@@ -335,19 +335,16 @@ func (d *Desk) contents(key machine.Key, spec *machine.Spec) bool {
 // reservationsOf lists the addresses that a machine was made with, and the pools
 // that they are of.
 func reservationsOf(key machine.Key, spec machine.Spec, from *setup.Setup) []ledger.Reservation {
-	networks := from.AddressNetworks()
 	var all []ledger.Reservation
 	for i, a := range spec.Adapters {
-		for _, name := range setup.Names(networks) {
-			if from.NetworkSource(name) != a.Network {
-				continue
-			}
-			for _, p := range a.Given() {
-				r := ledger.Reservation{Network: name, Addr: p.Addr(), Pool: networks[name].PoolOf(p.Addr())}
-				r.Site, r.Machine, r.Adapter = key.Site, key.Name, i+1
-				all = append(all, r)
-			}
-			break
+		name := from.NetworkOf(a.Network)
+		if name == "" {
+			continue
+		}
+		for _, p := range a.Given() {
+			r := ledger.Reservation{Network: name, Addr: p.Addr(), Pool: from.AddressNetworks()[name].PoolOf(p.Addr())}
+			r.Site, r.Machine, r.Adapter = key.Site, key.Name, i+1
+			all = append(all, r)
 		}
 	}
 	return all

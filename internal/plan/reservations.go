@@ -84,7 +84,6 @@ func macs(k ledger.Machine) []string {
 // foreign looks at the machines of surveys that are not those which the ledger
 // knows, whoever's mark they carry.
 func (p *Planner) foreign(known []ledger.Machine, all ...sites.Surveys) *foreign {
-	networks := p.Setup.AddressNetworks()
 	found := &foreign{macs: map[string]string{}, own: map[machine.Key][]string{}}
 	if !slices.ContainsFunc(all, func(s sites.Surveys) bool { return len(s) > 0 }) {
 		return found
@@ -100,7 +99,7 @@ func (p *Planner) foreign(known []ledger.Machine, all ...sites.Surveys) *foreign
 		for site, answer := range answers {
 			for _, m := range answer.Machines {
 				if !ours[m.ID] {
-					found.add(p.Ledger.ID, site, m, networks)
+					found.add(p.Ledger.ID, site, m, p.Setup)
 				}
 			}
 		}
@@ -110,7 +109,7 @@ func (p *Planner) foreign(known []ledger.Machine, all ...sites.Surveys) *foreign
 
 // add takes in what a machine reports, what its site says of its adapters, and
 // what its mark says that it was made to: it may be off, and say nothing itself.
-func (f *foreign) add(own uuid.UUID, site string, m contract.Machine, networks map[string]address.Network) {
+func (f *foreign) add(own uuid.UUID, site string, m contract.Machine, s *setup.Setup) {
 	// One with the name of a machine of the sheet is reported as that, and not by its
 	// addresses.
 	holder := address.Holder{Site: site, Machine: m.Name}
@@ -154,16 +153,16 @@ func (f *foreign) add(own uuid.UUID, site string, m contract.Machine, networks m
 	}
 	for a, adapter := range addresses {
 		holder.Adapter = adapter
-		f.addresses = append(f.addresses, seenAt(holder, m.Name, a, networks)...)
+		f.addresses = append(f.addresses, seenAt(holder, m.Name, a, s)...)
 	}
 }
 
 // seenAt is the reservation of an address that a machine which the ledger does not
 // know has, in each network that it may be of.
-func seenAt(holder address.Holder, name string, a netip.Addr, networks map[string]address.Network) []address.Reservation {
+func seenAt(holder address.Holder, name string, a netip.Addr, s *setup.Setup) []address.Reservation {
 	var all []address.Reservation
-	for _, network := range setup.Names(networks) {
-		if networks[network].Check(a) == nil {
+	for _, network := range s.NetworkNames() {
+		if s.AddressNetworks()[network].Check(a) == nil {
 			all = append(all, address.Reservation{Holder: holder, Network: network, Addr: a, Standing: address.Seen, Note: name})
 		}
 	}

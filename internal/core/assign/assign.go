@@ -46,14 +46,8 @@ type Past struct {
 // Findings of machines that past.Named does not tell are not reported: such a machine
 // gets nothing.
 func Addresses(wanted []*batch.Wanted, s *setup.Setup, past Past) (iter.Seq[address.Reservation], finding.List) {
-	a := &assigner{setup: s, networks: s.AddressNetworks(), sources: map[string]string{}, found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past,
+	a := &assigner{setup: s, networks: s.AddressNetworks(), found: finding.Collector{Nameless: past.nameless}, book: address.NewAllocator(past.Held, past.Now), past: past,
 		cells: map[netKey]adapterOf{}, macs: make(map[string]adapterOf, len(wanted)), short: map[[2]string]*shortage{}}
-	for name := range a.networks {
-		source := s.NetworkSource(name)
-		if other, ok := a.sources[source]; !ok || name < other {
-			a.sources[source] = name
-		}
-	}
 	a.reserved = make([]reserved, 0, len(wanted))
 	for _, w := range wanted {
 		a.machine(w)
@@ -110,7 +104,6 @@ type netKey struct {
 type assigner struct {
 	setup    *setup.Setup
 	networks map[string]address.Network
-	sources  map[string]string // by what a network is called at the sites, its name
 	book     *address.Allocator
 	cells    map[netKey]adapterOf // whose cells name an address
 	macs     map[string]adapterOf
@@ -174,7 +167,7 @@ func words(all []netip.Addr) []string {
 func (a *assigner) network(w *batch.Wanted, adapter int) (address.Network, bool) {
 	name := w.Network(adapter - 1)
 	if name == "" && adapter <= len(w.Adapters) { // kept as it is
-		name = a.sources[w.Adapters[adapter-1].Network]
+		name = a.setup.NetworkOf(w.Adapters[adapter-1].Network)
 	}
 	n, ok := a.networks[name]
 	return n, ok
@@ -280,7 +273,10 @@ func (a *assigner) claim(w *batch.Wanted, i int, wish batch.Wish) {
 	}
 	if err != nil {
 		hint := ""
-		for _, name := range setup.Names(a.networks) {
+		for _, name := range a.setup.NetworkNames() {
+			if a.found.Full("bad-address") {
+				break
+			}
 			if name != network.Name && a.networks[name].Check(wish.Addr) == nil {
 				hint = "name network " + name + " in the row, which contains this address"
 			}

@@ -267,8 +267,11 @@ func reference[T any](b *builder, o Origin, column string, known map[string]T, i
 	*into = o.Value
 }
 
-// hint is what a name that is not known may mean, looked up once.
+// hint is what a name that is not known may mean, looked up once, and only for a finding that is told.
 func hint[T any](b *builder, kind, word string, known map[string]T) string {
+	if b.found.Full("unknown-"+kind) || b.named != nil && !slices.ContainsFunc(b.touched, b.named) {
+		return ""
+	}
 	id := [2]string{kind, word}
 	if _, looked := b.hints[id]; !looked {
 		b.hints[id] = finding.DidYouMean(word, setup.Names(known))

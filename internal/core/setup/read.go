@@ -32,7 +32,7 @@ type Fetch func(kind, name string) (string, error)
 // error.
 func Read(fetch Fetch, files ...File) (*Setup, finding.List) {
 	d := &decoder{fetch: fetch, positions: map[string]finding.Position{}}
-	s := &Setup{positions: d.positions, fetch: fetch, broken: map[string]bool{}, networks: map[string]address.Network{}}
+	s := &Setup{positions: d.positions, fetch: fetch, broken: map[string]bool{}, networks: map[string]address.Network{}, sources: map[string]string{}}
 	d.broken = s.broken
 	var root *tree.Node
 	for _, f := range files {

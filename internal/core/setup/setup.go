@@ -46,6 +46,8 @@ type Setup struct {
 	Limits    Limits               `key:"limits" doc:"how many machines to work on in parallel, and time limits"`
 
 	networks  map[string]address.Network // with their pools
+	ordered   []string                   // their names
+	sources   map[string]string          // the first of them, by what the sites call it
 	books     map[string]Book            // by NETWORK/POOL
 	positions map[string]finding.Position
 	fetch     Fetch
@@ -307,6 +309,9 @@ func (s *Setup) TemplateSource(name string) string {
 
 // NetworkSource is a network's name at the sites.
 func (s *Setup) NetworkSource(name string) string { return cmp.Or(s.Networks[name].Source, name) }
+
+// NetworkOf is the first network, in order, that the sites call by a name; empty if there is none.
+func (s *Setup) NetworkOf(source string) string { return s.sources[source] }
 
 // ValueColumns lists every column, by its id, that the setup gives a value
 // somewhere.
