@@ -99,8 +99,7 @@ func (c *Collector) List() List {
 	for _, f := range c.list { // in the order in which they came
 		if over := c.over[f.Code]; over != nil {
 			delete(c.over, f.Code)
-			over.Message = fmt.Sprintf("%d more findings of this kind, not shown after the first %d", over.More, Most)
-			all = append(all, *over)
+			all = append(all, more(*over, over.More))
 		}
 	}
 	return all

@@ -79,8 +79,41 @@ func (l List) Count(s Severity) int {
 func (l List) Failed() bool { return l.Count(Error) > 0 }
 
 // Sorted returns the findings by severity, then in the order of the files read,
-// rows and columns.
-func (l List) Sorted() List {
+// rows and columns; of each code the first Most, and how many more there are.
+func (l List) Sorted() List { return l.inOrder().limited().inOrder() }
+
+// limited counts those findings of a code that come behind the first Most.
+func (l List) limited() (out List) {
+	type kind struct {
+		code     string
+		severity Severity
+	}
+	told, over := map[kind]int{}, map[kind]int{} // where in out it is told that there are more
+	for _, f := range l {
+		k := kind{f.Code, f.Severity}
+		if f.More == 0 {
+			if told[k]++; told[k] <= Most {
+				out = append(out, f)
+				continue
+			}
+		}
+		if i, is := over[k]; is {
+			out[i] = more(f, out[i].More+max(f.More, 1))
+			continue
+		}
+		over[k] = len(out)
+		out = append(out, more(f, max(f.More, 1)))
+	}
+	return out
+}
+
+// more tells that there are so many findings like one.
+func more(f Finding, n int) Finding {
+	return Finding{Severity: f.Severity, Code: f.Code, At: Position{File: f.At.File, Worksheet: f.At.Worksheet}, More: n,
+		Message: fmt.Sprintf("%d more findings of this kind, not shown after the first %d", n, Most)}
+}
+
+func (l List) inOrder() List {
 	out := slices.Clone(l)
 	files := map[string]int{}
 	for _, f := range l {

@@ -69,3 +69,23 @@ func TestPositions(t *testing.T) {
 		assert.Equal(t, want, p.String())
 	}
 }
+
+// Whoever has found them: of each code the first ones are told, and how many more there are.
+func TestThousandsOfFindingsAreCounted(t *testing.T) {
+	var c Collector
+	for i := range Most + 5 {
+		c.Add(Finding{Code: "bad-size", At: Position{File: "m.csv", Row: i + 2}}, "")
+	}
+	list := c.List()
+	for i := range 3 * Most {
+		list.Add(Finding{Code: "bad-size", At: Position{File: "m.csv", Row: 1000 + i}})
+		list.Add(Finding{Code: "not-at-site", At: Position{File: "m.csv", Row: 3000 - i}})
+		list.Add(Finding{Severity: Warning, Code: "not-at-site", At: Position{File: "m.csv", Row: i}})
+	}
+	told := list.Sorted()
+	assert.Equal(t, list.Count(Error), told.Count(Error))
+	assert.Equal(t, list.Count(Warning), told.Count(Warning))
+	assert.Len(t, told, 3*Most+3)
+	assert.Equal(t, 305, told[0].More)
+	assert.Equal(t, told, told.Sorted())
+}

@@ -87,23 +87,66 @@ type Rule struct {
 	Limits [resources]*int64
 }
 
-// share reports whether the rule counts a machine, and with which others: those of the same share.
-func (r *Rule) share(u *Use) (share string, counts bool) {
+// counts reports whether the rule counts a machine.
+func (r *Rule) counts(u *Use) bool {
 	if r.Owner != "" && !matches(r.Owner, u.Owner) || r.Site != "" && !glob.Match([]string{r.Site}, u.Site) {
-		return "", false
+		return false
 	}
 	if r.Preset != "" && !slices.ContainsFunc(u.Presets, func(p string) bool { return glob.Match([]string{r.Preset}, p) }) {
-		return "", false
+		return false
 	}
 	for name, pattern := range r.Labels {
 		if value, has := u.Labels[name]; !has || !matches(pattern, value) {
-			return "", false
+			return false
 		}
 	}
-	if r.Each != nil {
-		share = r.Each(*u)
+	return true
+}
+
+// share is by what the rule counts a machine apart.
+func (r *Rule) share(u *Use) string {
+	if r.Each == nil {
+		return ""
 	}
-	return share, true
+	return r.Each(*u)
+}
+
+// counter finds the rules that count a machine; of machines that are alike in what rules look at, once.
+type counter struct {
+	rules  []Rule
+	labels []string // that rules look at
+	known  map[string][]int
+}
+
+func newCounter(rules []Rule) *counter {
+	c := &counter{rules: rules, known: map[string][]int{}}
+	for _, r := range rules {
+		c.labels = append(c.labels, slices.Collect(maps.Keys(r.Labels))...)
+	}
+	slices.Sort(c.labels)
+	c.labels = slices.Compact(c.labels)
+	return c
+}
+
+// of lists the rules that count a machine, in their order.
+func (c *counter) of(u *Use) []int {
+	var labels []string
+	for _, name := range c.labels {
+		if value, has := u.Labels[name]; has {
+			labels = append(labels, name, value)
+		}
+	}
+	alike := fmt.Sprintf("%q %q %q %q", u.Owner, u.Site, u.Presets, labels)
+	all, known := c.known[alike]
+	if !known {
+		for i := range c.rules {
+			if c.rules[i].counts(u) {
+				all = append(all, i)
+			}
+		}
+		c.known[alike] = all
+	}
+	return all
 }
 
 // matches compares what people write in cells, of which one writes Survey and another survey.
@@ -148,9 +191,10 @@ type account struct {
 // Judge counts what stands, which has what the changes have before, and then the changes: first what they give up, then what they
 // take, in their order. One that does not fit is told, and what it takes is not counted for those behind it.
 func Judge(rules []Rule, standing []Use, changes []Change) (over []Over, totals []Total) {
+	counted := newCounter(rules)
 	used, unknown := map[account]int64{}, map[account]int{}
 	for i := range standing {
-		for a, n := range count(rules, &standing[i]) {
+		for a, n := range counted.amounts(&standing[i]) {
 			used[a] += n
 			if standing[i].Unknown[a.resource] {
 				unknown[a]++
@@ -160,8 +204,8 @@ func Judge(rules []Rule, standing []Use, changes []Change) (over []Over, totals 
 	asked, fits := map[account]int64{}, maps.Clone(used)
 	deltas := make([]map[account]int64, len(changes))
 	for i, c := range changes {
-		deltas[i] = count(rules, c.After)
-		for a, n := range count(rules, c.Before) {
+		deltas[i] = counted.amounts(c.After)
+		for a, n := range counted.amounts(c.Before) {
 			deltas[i][a] -= n
 		}
 		for a, n := range deltas[i] {
@@ -170,7 +214,7 @@ func Judge(rules []Rule, standing []Use, changes []Change) (over []Over, totals 
 		}
 	}
 	for i, c := range changes {
-		if found := c.over(i, rules, fits, deltas[i]); len(found) > 0 {
+		if found := c.over(i, counted, fits, deltas[i]); len(found) > 0 {
 			over = append(over, found...)
 			continue
 		}
@@ -181,16 +225,16 @@ func Judge(rules []Rule, standing []Use, changes []Change) (over []Over, totals 
 	return over, totalsOf(rules, used, asked, unknown)
 }
 
-// count is what rules count of a machine; nil is none.
-func count(rules []Rule, u *Use) map[account]int64 {
+// amounts is what rules count of a machine; nil is none.
+func (c *counter) amounts(u *Use) map[account]int64 {
 	all := map[account]int64{}
 	if u == nil {
 		return all
 	}
-	for i := range rules {
-		share, counts := rules[i].share(u)
-		for r, limit := range rules[i].Limits {
-			if counts && limit != nil {
+	for _, i := range c.of(u) {
+		share := c.rules[i].share(u)
+		for r, limit := range c.rules[i].Limits {
+			if limit != nil {
 				all[account{i, share, Resource(r)}] = u.Amounts[r]
 			}
 		}
@@ -199,15 +243,15 @@ func count(rules []Rule, u *Use) map[account]int64 {
 }
 
 // over tells under which limits a change does not fit.
-func (c Change) over(i int, rules []Rule, fits, delta map[account]int64) (found []Over) {
-	for k := range rules {
-		share, counts := rules[k].share(c.After)
-		for r, limit := range rules[k].Limits {
-			if !counts || limit == nil {
+func (c Change) over(i int, counted *counter, fits, delta map[account]int64) (found []Over) {
+	for _, k := range counted.of(c.After) {
+		share := counted.rules[k].share(c.After)
+		for r, limit := range counted.rules[k].Limits {
+			if limit == nil {
 				continue
 			}
 			a := account{k, share, Resource(r)}
-			o := Over{Change: i, Rule: rules[k].Name, Share: share, Resource: a.resource, Before: fits[a], After: fits[a] + delta[a], Limit: *limit}
+			o := Over{Change: i, Rule: counted.rules[k].Name, Share: share, Resource: a.resource, Before: fits[a], After: fits[a] + delta[a], Limit: *limit}
 			if o.Unknown = c.Before == nil && c.After.Unknown[r]; o.Unknown || delta[a] > 0 && o.After > o.Limit {
 				found = append(found, o)
 			}
