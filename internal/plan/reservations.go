@@ -161,7 +161,7 @@ func (f *foreign) add(own uuid.UUID, site string, m contract.Machine, s *setup.S
 // know has, in each network that it may be of.
 func seenAt(holder address.Holder, name string, a netip.Addr, s *setup.Setup) []address.Reservation {
 	var all []address.Reservation
-	for _, network := range s.NetworkNames() {
+	for _, network := range s.NetworksAt(a) {
 		if s.AddressNetworks()[network].Check(a) == nil {
 			all = append(all, address.Reservation{Holder: holder, Network: network, Addr: a, Standing: address.Seen, Note: name})
 		}

@@ -135,11 +135,17 @@ func (p *Pools) heldBy(ctx context.Context, err error, wanted []ledger.Reservati
 	if failed != nil {
 		return failed
 	}
+	type place struct {
+		network string
+		addr    netip.Addr
+	}
+	holds := map[place]ledger.Reservation{}
+	for _, h := range held {
+		holds[place{h.Network, h.Addr}] = h
+	}
 	for _, w := range wanted {
-		for _, h := range held {
-			if h.Network == w.Network && h.Addr == w.Addr && h.Blocks(time.Now()) {
-				return fmt.Errorf("%w: %s of network %s is %s; nothing was done", ErrAddress, w.Addr, w.Network, h)
-			}
+		if h, is := holds[place{w.Network, w.Addr}]; is && h.Blocks(time.Now()) {
+			return fmt.Errorf("%w: %s of network %s is %s; nothing was done", ErrAddress, w.Addr, w.Network, h)
 		}
 	}
 	return err
@@ -147,16 +153,15 @@ func (p *Pools) heldBy(ctx context.Context, err error, wanted []ledger.Reservati
 
 // addressing is the networks that addresses on a command line may be of.
 type addressing struct {
-	only     string // empty for all
-	networks map[string]address.Network
+	only  string // empty for all
+	setup *setup.Setup
 }
 
 func (p *Pools) addressing(network string) (addressing, error) {
-	at := addressing{network, p.Setup.AddressNetworks()}
-	if _, known := at.networks[network]; network != "" && !known {
-		return at, fmt.Errorf("%w: no network %q (%s)", ErrAddress, network, finding.DidYouMean(network, setup.Names(at.networks)))
+	if _, known := p.Setup.AddressNetworks()[network]; network != "" && !known {
+		return addressing{}, fmt.Errorf("%w: no network %q (%s)", ErrAddress, network, finding.DidYouMean(network, setup.Names(p.Setup.AddressNetworks())))
 	}
-	return at, nil
+	return addressing{network, p.Setup}, nil
 }
 
 // mostHeld bounds what one word on the command line stands for.
@@ -185,16 +190,16 @@ func (at addressing) expanded(word string) ([]ledger.Reservation, error) {
 
 // find returns the network and pool of an address that machines may have.
 func (at addressing) find(a netip.Addr) (ledger.Reservation, error) {
+	names := at.setup.NetworksAt(a)
+	if at.only != "" {
+		names = []string{at.only}
+	}
 	var why error
-	for _, name := range setup.Names(at.networks) {
-		if at.only != "" && name != at.only {
-			continue
+	for _, name := range names {
+		network := at.setup.AddressNetworks()[name]
+		if why = network.Check(a); why == nil {
+			return ledger.Reservation{Network: name, Addr: a, Pool: network.PoolOf(a)}, nil
 		}
-		err := at.networks[name].Check(a)
-		if err == nil {
-			return ledger.Reservation{Network: name, Addr: a, Pool: at.networks[name].PoolOf(a)}, nil
-		}
-		why = err
 	}
 	if at.only != "" {
 		return ledger.Reservation{}, fmt.Errorf("%w: %w", ErrAddress, why)

@@ -273,10 +273,7 @@ func (a *assigner) claim(w *batch.Wanted, i int, wish batch.Wish) {
 	}
 	if err != nil {
 		hint := ""
-		for _, name := range a.setup.NetworkNames() {
-			if a.found.Full("bad-address") {
-				break
-			}
+		for _, name := range a.setup.NetworksAt(wish.Addr) {
 			if name != network.Name && a.networks[name].Check(wish.Addr) == nil {
 				hint = "name network " + name + " in the row, which contains this address"
 			}

@@ -271,7 +271,10 @@ func (s *Setup) checkPools(name string, n Network, bad report) {
 		built.Pools = append(built.Pools, one)
 	}
 	s.networks[name] = built
-	s.ordered = append(s.ordered, name)
+	for _, subnet := range n.Subnet {
+		s.lengths[subnet.Bits()] = true
+		s.subnets[subnet.Masked()] = append(s.subnets[subnet.Masked()], name)
+	}
 	if source := s.NetworkSource(name); s.sources[source] == "" {
 		s.sources[source] = name
 	}
@@ -335,9 +338,6 @@ func sorted[V any](m map[string]V) func(yield func(string, V) bool) {
 
 // AddressNetworks returns the networks that addresses are assigned from, by name.
 func (s *Setup) AddressNetworks() map[string]address.Network { return s.networks }
-
-// NetworkNames lists the networks that addresses are assigned from, in order. The list is not to be changed.
-func (s *Setup) NetworkNames() []string { return s.ordered }
 
 // Names lists the names that a part of the setup defines, in order.
 func Names[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -4,6 +4,7 @@ import (
 	"encoding"
 	"errors"
 	"fmt"
+	"net/netip"
 	"reflect"
 	"strconv"
 	"strings"
@@ -32,7 +33,7 @@ type Fetch func(kind, name string) (string, error)
 // error.
 func Read(fetch Fetch, files ...File) (*Setup, finding.List) {
 	d := &decoder{fetch: fetch, positions: map[string]finding.Position{}}
-	s := &Setup{positions: d.positions, fetch: fetch, broken: map[string]bool{}, networks: map[string]address.Network{}, sources: map[string]string{}}
+	s := &Setup{positions: d.positions, fetch: fetch, broken: map[string]bool{}, networks: map[string]address.Network{}, sources: map[string]string{}, subnets: map[netip.Prefix][]string{}, lengths: map[int]bool{}}
 	d.broken = s.broken
 	var root *tree.Node
 	for _, f := range files {

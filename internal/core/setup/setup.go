@@ -46,8 +46,9 @@ type Setup struct {
 	Limits    Limits               `key:"limits" doc:"how many machines to work on in parallel, and time limits"`
 
 	networks  map[string]address.Network // with their pools
-	ordered   []string                   // their names
 	sources   map[string]string          // the first of them, by what the sites call it
+	subnets   map[netip.Prefix][]string  // those of a subnet, in order
+	lengths   map[int]bool               // of the subnets' prefixes
 	books     map[string]Book            // by NETWORK/POOL
 	positions map[string]finding.Position
 	fetch     Fetch
@@ -312,6 +313,17 @@ func (s *Setup) NetworkSource(name string) string { return cmp.Or(s.Networks[nam
 
 // NetworkOf is the first network, in order, that the sites call by a name; empty if there is none.
 func (s *Setup) NetworkOf(source string) string { return s.sources[source] }
+
+// NetworksAt lists the networks, in order, that an address is in a subnet of.
+func (s *Setup) NetworksAt(a netip.Addr) (names []string) {
+	for bits := range s.lengths {
+		if p, err := a.Prefix(bits); err == nil {
+			names = append(names, s.subnets[p]...)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
 
 // ValueColumns lists every column, by its id, that the setup gives a value
 // somewhere.
