@@ -1,10 +1,12 @@
 package handover
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -66,7 +68,9 @@ func Gather(ctx context.Context, d *mint.Desk, runID string, contact plan.Contac
 // OwnPage is the page about some machines alone, for whoever has asked for them.
 func OwnPage(d *mint.Desk, title string, entries []mint.Entry) ([]byte, error) {
 	p := &Pages{desk: d, now: time.Now(), entries: entries}
-	return p.page(title, p.entries).HTML()
+	var b bytes.Buffer
+	err := p.page(title, p.entries).HTML(&b)
+	return b.Bytes(), err
 }
 
 // gauges reads how full pools and stores are.
@@ -204,11 +208,9 @@ func (p *Pages) WritePage(path string, over output.Over) error {
 
 // WriteCards writes a card for each machine.
 func (p *Pages) WriteCards(path string, over output.Over) error {
-	content, err := report.Cards(p.title(), p.page("", p.entries).Machines)
-	if err != nil {
-		return err
-	}
-	return p.desk.Guard().Write(path, content, over, 0o644)
+	return p.desk.Guard().WriteBy(path, over, 0o644, func(w io.Writer) error {
+		return report.Cards(w, p.title(), p.page("", p.entries).Machines)
+	})
 }
 
 // WriteParts writes a page for each value of a field, and an index of them.
@@ -245,11 +247,7 @@ func (p *Pages) WriteParts(dir string, by mint.Field, over output.Over) (files i
 }
 
 func (p *Pages) write(path string, page report.Page, over output.Over) error {
-	content, err := page.HTML()
-	if err != nil {
-		return err
-	}
-	return p.desk.Guard().Write(path, content, over, 0o644)
+	return p.desk.Guard().WriteBy(path, over, 0o644, page.HTML)
 }
 
 // fileName is a name for the page of a value that no other page has.

@@ -3,8 +3,10 @@
 package output
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -107,13 +109,21 @@ func (g Guard) keeps(path string, info fs.FileInfo) string {
 // Write writes a file whole or not at all. One that is replaced keeps its owner and
 // its mode; mode is that of a new one.
 func (g Guard) Write(path string, content []byte, over Over, mode fs.FileMode) error {
+	return g.WriteBy(path, over, mode, func(w io.Writer) error {
+		_, err := w.Write(content)
+		return err
+	})
+}
+
+// WriteBy is Write of what write writes, which need not be in memory as a whole.
+func (g Guard) WriteBy(path string, over Over, mode fs.FileMode, write func(io.Writer) error) error {
 	return g.Fill(path, over, mode, func(dir string) error {
 		f, err := os.OpenFile(filepath.Join(dir, filepath.Base(path)), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil {
 			return err
 		}
-		_, err = f.Write(content)
-		return errors.Join(err, f.Sync(), f.Close())
+		w := bufio.NewWriter(f)
+		return errors.Join(write(w), w.Flush(), f.Sync(), f.Close())
 	})
 }
 

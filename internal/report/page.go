@@ -5,6 +5,7 @@ import (
 	"embed"
 	"fmt"
 	"html/template"
+	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -104,7 +105,7 @@ func (h Handover) Cells(columns []string) []string {
 }
 
 // HTML writes the page.
-func (p Page) HTML() ([]byte, error) {
+func (p Page) HTML(w io.Writer) error {
 	var columns []string
 	for _, c := range pageColumns {
 		if slices.ContainsFunc(p.Machines, func(h Handover) bool { return c.of(h) != "" }) {
@@ -117,7 +118,7 @@ func (p Page) HTML() ([]byte, error) {
 			failures = append(failures, m)
 		}
 	}
-	return render("page.html", struct {
+	return pages().ExecuteTemplate(w, "page.html", struct {
 		Page
 		Columns  []string
 		Failures []Handover
@@ -127,9 +128,18 @@ func (p Page) HTML() ([]byte, error) {
 }
 
 // Card is a machine on a card, with a QR code of its line in a known_hosts file.
-type Card struct {
-	Handover
-	Code *Code
+type Card struct{ Handover }
+
+// Code is the QR code; nil if there is none to show.
+func (c Card) Code() (*Code, error) {
+	if c.KnownHost == "" {
+		return nil, nil
+	}
+	code, err := qr.Encode(c.KnownHost, qr.M)
+	if err != nil {
+		return nil, fmt.Errorf("QR code of %s: %w", c.Name, err)
+	}
+	return squares(code), nil
 }
 
 // Code is a QR code as the path of its dark squares.
@@ -139,19 +149,12 @@ type Code struct {
 }
 
 // Cards writes a page with a card for each machine.
-func Cards(title string, machines []Handover) ([]byte, error) {
+func Cards(w io.Writer, title string, machines []Handover) error {
 	cards := make([]Card, len(machines))
 	for i, m := range machines {
 		cards[i].Handover = m
-		if m.KnownHost != "" {
-			code, err := qr.Encode(m.KnownHost, qr.M)
-			if err != nil {
-				return nil, fmt.Errorf("QR code of %s: %w", m.Name, err)
-			}
-			cards[i].Code = squares(code)
-		}
 	}
-	return render("cards.html", struct {
+	return pages().ExecuteTemplate(w, "cards.html", struct {
 		Title    string
 		Machines []Card
 		Style    template.CSS
@@ -164,9 +167,13 @@ const quiet = 4
 func squares(code *qr.Code) *Code {
 	var path strings.Builder
 	for y := range code.Size {
-		for x := range code.Size {
-			if code.Black(x, y) {
-				fmt.Fprintf(&path, "M%d %dh1v1h-1z", x+quiet, y+quiet)
+		for x := 0; x < code.Size; x++ {
+			from := x
+			for x < code.Size && code.Black(x, y) {
+				x++
+			}
+			if n := x - from; n > 0 {
+				fmt.Fprintf(&path, "M%d %dh%dv1h-%dz", from+quiet, y+quiet, n, n)
 			}
 		}
 	}
