@@ -25,6 +25,12 @@ type Checker interface {
 	Check(ctx context.Context, items []entry.Item) ([][]string, error)
 }
 
+// Placer is a System in which not every name has a place.
+type Placer interface {
+	// Place reports why a name cannot be entered, whatever stands under it.
+	Place(ctx context.Context, name string) error
+}
+
 // Domain is a System of accounts with which guests join a domain.
 type Domain interface {
 	System
@@ -54,6 +60,22 @@ func Make(ctx context.Context, find func(system string) (System, error), changes
 		}
 		if err := Try(ctx, func() error { return s.Change(ctx, c) }); err != nil {
 			return fmt.Errorf("%s: %w", c.System, err)
+		}
+	}
+	return nil
+}
+
+// Place reports why one of some items cannot be entered in its system.
+func Place(ctx context.Context, find func(system string) (System, error), items []entry.Item) error {
+	for _, i := range items {
+		s, err := find(i.System)
+		if err != nil {
+			return err
+		}
+		if p, is := s.(Placer); is {
+			if err := Try(ctx, func() error { return p.Place(ctx, i.Name) }); err != nil {
+				return fmt.Errorf("%s: %w", i.System, err)
+			}
 		}
 	}
 	return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"mintbatch/internal/core/entry"
@@ -68,8 +69,11 @@ func (j *job) enrol(ctx context.Context, m *machine.Machine, hostKey string, alw
 }
 
 // bring changes what a machine has to what is wanted. What may stand there meanwhile is written down first, and so is what is found
-// under its mark that nobody has written down.
+// under its mark that nobody has written down. What is new and has no place is not.
 func (j *job) bring(ctx context.Context, had entry.Entered, want []entry.Item, owner entry.Owner) error {
+	if err := enrol.Place(ctx, j.Around.System, slices.DeleteFunc(slices.Clone(want), func(w entry.Item) bool { return entry.Find(had.Items, w) >= 0 })); err != nil {
+		return err // what was never entered need not be taken out
+	}
 	for {
 		may := entry.Union(had, want)
 		if may.Owner.IsZero() {

@@ -160,6 +160,15 @@ func (s *Server) find(ctx context.Context, name string) (place, error) {
 	return at, nil
 }
 
+// noZone means that there is no zone that a name could be in.
+type noZone struct{ why, gone string }
+
+// Error says why, and what can be done.
+func (n noZone) Error() string { return fmt.Sprintf("%s: %s", enrol.ErrRefused, n.why) }
+
+// Unwrap returns enrol.ErrRefused.
+func (noZone) Unwrap() error { return enrol.ErrRefused }
+
 // zoneOf finds the zone of a name: the longest of those that the setup names, or the one that the server tells.
 func (s *Server) zoneOf(ctx context.Context, owner string) (string, error) {
 	if len(s.Zones) > 0 {
@@ -170,7 +179,8 @@ func (s *Server) zoneOf(ctx context.Context, owner string) (string, error) {
 			}
 		}
 		if longest == "" {
-			return "", fmt.Errorf("%w: %s is in none of the zones of the setup: %s", enrol.ErrRefused, plain(owner), strings.Join(s.Zones, " "))
+			why := fmt.Sprintf("%s is in none of the zones of the setup: %s", plain(owner), strings.Join(s.Zones, " "))
+			return "", noZone{why, why}
 		}
 		return longest, nil
 	}
@@ -198,7 +208,8 @@ func (s *Server) zoneOf(ctx context.Context, owner string) (string, error) {
 	if reply.Rcode == dns.RcodeServerFailure {
 		return "", refusal(reply)
 	}
-	return "", fmt.Errorf("%w: the server has no zone for it (it answers %s): name its zones in the setup, or leave out what is in none of them (reverse: off, for names of addresses)", enrol.ErrRefused, dns.RcodeToString[reply.Rcode])
+	return "", noZone{fmt.Sprintf("the server has no zone for it (it answers %s): name its zones in the setup, or leave out what is in none of them (reverse: off, for names of addresses)", dns.RcodeToString[reply.Rcode]),
+		"the server has no zone for it any more: bring the zone back, or leave what may stand there with `mintbatch retire --leave-entries`"}
 }
 
 // siblings is what names have in common that are in the same zone: the domain that they are in, or, of IPv6 addresses, the subnet.

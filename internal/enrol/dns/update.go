@@ -19,6 +19,12 @@ const mostLooked = 3
 // where that is not so, and then it is looked at.
 func (s *Server) Change(ctx context.Context, c entry.Change) error {
 	at, err := s.find(ctx, c.Name)
+	if none := (noZone{}); errors.As(err, &none) && len(c.Want) == 0 {
+		if len(c.Had) == 0 {
+			return nil // nothing was ever entered, and nothing stands there
+		}
+		err = noZone{why: none.gone}
+	}
 	if err != nil {
 		return about(c.Name, err)
 	}
@@ -51,6 +57,14 @@ func (s *Server) Change(ctx context.Context, c entry.Change) error {
 		}
 	}
 	return &entry.Foreign{Name: c.Name, Seen: seen, Has: "it has records of other types"}
+}
+
+// Place implements enrol.Placer: a name needs a zone.
+func (s *Server) Place(ctx context.Context, name string) error {
+	if _, err := s.find(ctx, name); err != nil {
+		return about(name, err)
+	}
+	return nil
 }
 
 // standsNow looks whether an update was made whose answer has a wrong signature, as those of some servers have with keys that were
