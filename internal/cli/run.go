@@ -163,6 +163,9 @@ func (a *App) closing(c *cli.Command, m *mint.Outcome, word string, of proof.Pro
 	}
 }
 
+// mostCauses is how many are repeated: those of the most machines.
+const mostCauses = 20
+
 // causes repeats what failed, by its cause, and names the command that goes on.
 func (a *App) causes(c *cli.Command, results []run.Result) {
 	var order []string
@@ -179,9 +182,20 @@ func (a *App) causes(c *cli.Command, results []run.Result) {
 		names[cause] = append(names[cause], r.Name)
 	}
 	fmt.Fprintln(a.Stdout)
-	for _, cause := range order {
+	if len(order) > mostCauses {
+		slices.SortStableFunc(order, func(a, b string) int { return len(names[b]) - len(names[a]) })
+	}
+	more := order[min(len(order), mostCauses):]
+	for _, cause := range order[:len(order)-len(more)] {
 		paragraph(a.Stdout, "", visible(fmt.Sprintf("%s failed %s", finding.Plural(len(names[cause]), "machine"), cause)))
 		paragraph(a.Stdout, "      ", visible(strings.Join(machine.NameRanges(names[cause]), " ")))
+	}
+	if len(more) > 0 {
+		others := 0
+		for _, cause := range more {
+			others += len(names[cause])
+		}
+		fmt.Fprintf(a.Stdout, "%s failed for %d other causes: `mintbatch runs show` lists them\n", finding.Plural(others, "machine"), len(more))
 	}
 	if c.Name == "mint" {
 		fmt.Fprintln(a.Stdout, "`mintbatch mint --failed` goes on with these only")
