@@ -39,12 +39,12 @@ type Server struct {
 	done    chan error
 
 	mu      sync.Mutex
-	records []dns.RR
+	records *records
 }
 
 // Serve starts a server.
 func Serve(o Options) (*Server, error) {
-	s := &Server{Options: o, done: make(chan error, 2)}
+	s := &Server{Options: o, done: make(chan error, 2), records: newRecords()}
 	if _, err := base64.StdEncoding.DecodeString(o.Secret); err != nil {
 		return nil, fmt.Errorf("its key: %w", err)
 	}
@@ -93,7 +93,7 @@ func (s *Server) load() error {
 		defer f.Close()
 		p := dns.NewZoneParser(f, ".", s.File)
 		for rr, ok := p.Next(); ok; rr, ok = p.Next() {
-			s.records = append(s.records, rr)
+			s.records.add(rr)
 		}
 		return p.Err()
 	}
@@ -106,7 +106,7 @@ func (s *Server) load() error {
 			if err != nil {
 				return err
 			}
-			s.records = append(s.records, rr)
+			s.records.add(rr)
 		}
 	}
 	return s.keep()
@@ -115,8 +115,8 @@ func (s *Server) load() error {
 // keep writes all records down, whole or not at all.
 func (s *Server) keep() error {
 	var b strings.Builder
-	for _, rr := range s.records {
-		b.WriteString(rr.String() + "\n")
+	for _, owner := range s.records.order {
+		b.WriteString(s.records.text[owner])
 	}
 	next := filepath.Join(filepath.Dir(s.File), "."+filepath.Base(s.File))
 	if err := os.WriteFile(next, []byte(b.String()), 0o600); err != nil {
@@ -171,28 +171,28 @@ func (s *Server) query(reply *dns.Msg, q dns.Question) {
 		s.transfer(reply, zone)
 		return
 	}
-	exists := false
-	for _, rr := range s.records {
-		h := rr.Header()
-		owner := dns.CanonicalName(h.Name)
-		exists = exists || owner == name || dns.IsSubDomain(name, owner)
-		if owner == name && (h.Rrtype == q.Qtype || h.Rrtype == dns.TypeCNAME || q.Qtype == dns.TypeANY) {
+	for _, rr := range s.records.of[name] {
+		if h := rr.Header(); h.Rrtype == q.Qtype || h.Rrtype == dns.TypeCNAME || q.Qtype == dns.TypeANY {
 			reply.Answer = append(reply.Answer, dns.Copy(rr))
 		}
-		if owner == zone && h.Rrtype == dns.TypeSOA && (name != zone || q.Qtype != dns.TypeSOA) {
+	}
+	if name != zone || q.Qtype != dns.TypeSOA {
+		for _, rr := range s.records.kind(zone, dns.TypeSOA) {
 			reply.Ns = append(reply.Ns, dns.Copy(rr))
 		}
 	}
-	if !exists {
+	if s.records.below[name] == 0 {
 		reply.Rcode = dns.RcodeNameError
 	}
 }
 
 // transfer answers with all of a zone, its SOA record first and last (RFC 5936).
 func (s *Server) transfer(reply *dns.Msg, zone string) {
-	for _, rr := range s.records {
-		if s.zoneOf(dns.CanonicalName(rr.Header().Name)) == zone {
-			reply.Answer = append(reply.Answer, dns.Copy(rr))
+	for _, owner := range s.records.order {
+		for _, rr := range s.records.of[owner] {
+			if s.zoneOf(owner) == zone {
+				reply.Answer = append(reply.Answer, dns.Copy(rr))
+			}
 		}
 	}
 	for _, rr := range reply.Answer {

@@ -24,30 +24,29 @@ func (s *Server) update(w dns.ResponseWriter, m *dns.Msg) (rcode int) {
 	if rcode := s.expects(zone, m.Answer); rcode != dns.RcodeSuccess {
 		return rcode
 	}
-	next := slices.Clone(s.records)
+	next := map[string][]dns.RR{} // of the owners that it is about
 	for _, rr := range m.Ns {
-		if s.zoneOf(dns.CanonicalName(rr.Header().Name)) != zone {
+		owner := dns.CanonicalName(rr.Header().Name)
+		if s.zoneOf(owner) != zone {
 			return dns.RcodeNotZone
 		}
-		next = changed(next, rr)
+		if _, has := next[owner]; !has {
+			next[owner] = slices.Clone(s.records.of[owner])
+		}
+		next[owner] = changed(next[owner], rr)
 	}
-	before := s.records
-	s.records = next
+	before := map[string][]dns.RR{}
+	for owner, all := range next {
+		before[owner] = s.records.of[owner]
+		s.records.set(owner, all)
+	}
 	if err := s.keep(); err != nil {
-		s.records = before
+		for owner, all := range before {
+			s.records.set(owner, all)
+		}
 		return dns.RcodeServerFailure
 	}
 	return dns.RcodeSuccess
-}
-
-// of are the records of a name and a type, or all types.
-func of(records []dns.RR, name string, kind uint16) (some []dns.RR) {
-	for _, rr := range records {
-		if h := rr.Header(); dns.CanonicalName(h.Name) == dns.CanonicalName(name) && (kind == dns.TypeANY || h.Rrtype == kind) {
-			some = append(some, rr)
-		}
-	}
-	return some
 }
 
 // same reports whether two records have the same content, whatever their TTL and class.
@@ -71,7 +70,7 @@ func (s *Server) expects(zone string, all []dns.RR) int {
 		if s.zoneOf(dns.CanonicalName(h.Name)) != zone {
 			return dns.RcodeNotZone
 		}
-		there := len(of(s.records, h.Name, h.Rrtype)) > 0
+		there := len(s.records.kind(h.Name, h.Rrtype)) > 0
 		switch {
 		case h.Class == dns.ClassNONE && there && h.Rrtype == dns.TypeANY:
 			return dns.RcodeYXDomain
@@ -87,7 +86,10 @@ func (s *Server) expects(zone string, all []dns.RR) int {
 	}
 	for _, rr := range exact {
 		h := rr.Header()
-		has, wants := of(s.records, h.Name, h.Rrtype), of(exact, h.Name, h.Rrtype)
+		has := s.records.kind(h.Name, h.Rrtype)
+		wants := slices.DeleteFunc(slices.Clone(exact), func(one dns.RR) bool {
+			return dns.CanonicalName(one.Header().Name) != dns.CanonicalName(h.Name) || one.Header().Rrtype != h.Rrtype
+		})
 		if len(has) != len(wants) || !slices.ContainsFunc(has, func(one dns.RR) bool { return same(one, rr) }) {
 			return dns.RcodeNXRrset
 		}
@@ -95,21 +97,19 @@ func (s *Server) expects(zone string, all []dns.RR) int {
 	return dns.RcodeSuccess
 }
 
-// changed makes one change (section 3.4.2).
+// changed makes one change (section 3.4.2) to the records of its owner.
 func changed(records []dns.RR, rr dns.RR) []dns.RR {
 	h := rr.Header()
-	named := func(one dns.RR) bool { return dns.CanonicalName(one.Header().Name) == dns.CanonicalName(h.Name) }
 	switch h.Class {
 	case dns.ClassANY:
 		return slices.DeleteFunc(records, func(one dns.RR) bool {
-			return named(one) && (h.Rrtype == dns.TypeANY || one.Header().Rrtype == h.Rrtype) && one.Header().Rrtype != dns.TypeSOA && one.Header().Rrtype != dns.TypeNS
+			return (h.Rrtype == dns.TypeANY || one.Header().Rrtype == h.Rrtype) && one.Header().Rrtype != dns.TypeSOA && one.Header().Rrtype != dns.TypeNS
 		})
 	case dns.ClassNONE:
-		return slices.DeleteFunc(records, func(one dns.RR) bool { return named(one) && same(one, rr) })
+		return slices.DeleteFunc(records, func(one dns.RR) bool { return same(one, rr) })
 	}
 	for i, one := range records {
 		switch {
-		case !named(one):
 		case h.Rrtype == dns.TypeCNAME != (one.Header().Rrtype == dns.TypeCNAME):
 			return records // an alias stands alone
 		case h.Rrtype == dns.TypeCNAME || same(one, rr):
