@@ -52,7 +52,7 @@ func (in Input) named() func(string) bool {
 	if len(in.Names) == 0 {
 		return nil
 	}
-	return func(name string) bool { return glob.Match(in.Names, name) }
+	return glob.Among(in.Names)
 }
 
 // Refused says that setup or sheet have errors; nothing was done.

@@ -1,7 +1,6 @@
 package mint
 
 import (
-	"slices"
 
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
@@ -16,20 +15,23 @@ func Everything(machine.Key) bool { return true }
 
 // Named is the scope of names and globs; of everything where there are none.
 func Named(globs []string) Scope {
-	return func(key machine.Key) bool { return glob.Match(globs, key.Name) }
+	among := glob.Among(globs)
+	return func(key machine.Key) bool { return among(key.Name) }
 }
 
 // Of is the scope of some works.
 func Of(works []proof.Work) Scope {
-	return func(key machine.Key) bool {
-		return slices.ContainsFunc(works, func(w proof.Work) bool { return w.Key == key })
+	keys := make(map[machine.Key]bool, len(works))
+	for i := range works {
+		keys[works[i].Key] = true
 	}
+	return func(key machine.Key) bool { return keys[key] }
 }
 
 // InSheet is the scope of the sheet's machines whose names match, or of all.
 func (d *Desk) InSheet(globs []string) Scope {
-	wanted := d.ByKey()
-	return func(key machine.Key) bool { return wanted[key] != nil && glob.Match(globs, key.Name) }
+	wanted, among := d.ByKey(), glob.Among(globs)
+	return func(key machine.Key) bool { return wanted[key] != nil && among(key.Name) }
 }
 
 // NotInSheet is the scope of strays.

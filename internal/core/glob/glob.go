@@ -21,6 +21,21 @@ func Match(globs []string, name string) bool {
 	return len(globs) == 0 || slices.ContainsFunc(globs, func(glob string) bool { return match(glob, name) })
 }
 
+// Among is Match for many names, one after the other.
+func Among(globs []string) func(name string) bool {
+	plain, others := map[string]bool{}, []string{}
+	for _, glob := range globs {
+		if Plain(glob) {
+			plain[glob] = true
+		} else {
+			others = append(others, glob)
+		}
+	}
+	return func(name string) bool {
+		return len(globs) == 0 || plain[name] || len(others) > 0 && Match(others, name)
+	}
+}
+
 // Plain reports whether a text can only be a name.
 func Plain(text string) bool { return !strings.ContainsAny(text, `*?[\`) }
 
@@ -92,8 +107,20 @@ func Valid(glob string) bool {
 
 // Unmatched finds a name, glob or range that none of all matches.
 func Unmatched(globs, all []string) (glob string, none bool) {
+	missing := map[string]bool{}
+	for _, glob := range globs {
+		if Plain(glob) {
+			missing[glob] = true
+		}
+	}
+	for _, name := range all {
+		delete(missing, name)
+	}
 	i := slices.IndexFunc(globs, func(glob string) bool {
-		return !slices.ContainsFunc(all, func(name string) bool { return Match([]string{glob}, name) })
+		if Plain(glob) {
+			return missing[glob]
+		}
+		return !slices.ContainsFunc(all, func(name string) bool { return match(glob, name) })
 	})
 	if i < 0 {
 		return "", false
@@ -104,9 +131,6 @@ func Unmatched(globs, all []string) (glob string, none bool) {
 // Matcher makes a filter of names, globs and ranges; each must match one of all, which are the
 // machines in what in names, such as `the ledger`. No glob at all lets everything pass.
 func Matcher(globs, all []string, in string) (func(string) bool, error) {
-	if len(globs) == 0 {
-		return func(string) bool { return true }, nil
-	}
 	for _, glob := range globs {
 		if !Valid(glob) {
 			return nil, fmt.Errorf("%w: %q is not a name, glob or range", ErrNoMatch, glob)
@@ -115,5 +139,5 @@ func Matcher(globs, all []string, in string) (func(string) bool, error) {
 	if glob, none := Unmatched(globs, all); none {
 		return nil, fmt.Errorf("%w: %q matches no machine in %s (%s)", ErrNoMatch, glob, in, finding.DidYouMeanOf(glob, all, "mintbatch list"))
 	}
-	return func(name string) bool { return Match(globs, name) }, nil
+	return Among(globs), nil
 }
