@@ -145,6 +145,9 @@ func (b *builder) wishes(r *row, place int, adapters []machine.Adapter) [][]Wish
 	return all
 }
 
+// mostWishes is how many words an address cell may have.
+const mostWishes = 256
+
 // addressCell reads the words of a cell; ok unless there is something wrong with them.
 func (b *builder) addressCell(o Origin, place int, a machine.Adapter) (all []Wish, ok bool) {
 	ok = true
@@ -160,6 +163,10 @@ func (b *builder) addressCell(o Origin, place int, a machine.Adapter) (all []Wis
 		if err != nil {
 			bad(err.Error(), "")
 			continue
+		}
+		if len(all) == mostWishes {
+			bad(fmt.Sprintf("an adapter has at most %d addresses", mostWishes), "give the others to another adapter, or to another machine")
+			break
 		}
 		if i := slices.IndexFunc(all, func(w Wish) bool { return parsed.Contradicts(w.Wish) }); i >= 0 {
 			bad(fmt.Sprintf("%q and %q contradict each other", all[i].Word, word), "remove one of them")

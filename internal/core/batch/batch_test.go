@@ -187,6 +187,7 @@ func TestFindingsOfCells(t *testing.T) {
 		{"bad-address", "machine,address\nx,198.51.100.7/25\n", "the prefix length 24, not 25"},
 		{"bad-address", "machine,address\nx,none 198.51.100.7\n", "contradict each other"},
 		{"bad-address", "machine,address\nx,dhcp dhcp:pool\n", "contradict each other"},
+		{"bad-address", "machine,address\nx," + many(257, func(i int) string { return fmt.Sprintf("2001:db8:b0a7::%x", i+16) }) + "\n", "at most 256 addresses"},
 		{"bad-labels", "machine,labels\nx,\"place=\"\"row 3\"\n", "is not a label"},
 		{"bad-locale", "machine,locale\nx,nb-NO\n", "write for example nb_NO.UTF-8"},
 		{"bad-locale", "machine,locale\nx,xx_NO\n", "no language has the code"},
@@ -281,6 +282,15 @@ func TestAddressesHeldByOthers(t *testing.T) {
 	require.Len(t, found, 1)
 	assert.Equal(t, "address-in-use", found[0].Code)
 	assert.Contains(t, found[0].Message, "held by old")
+}
+
+// many are words with blanks between them.
+func many(n int, word func(i int) string) string {
+	var b strings.Builder
+	for i := range n {
+		b.WriteString(word(i) + " ")
+	}
+	return b.String()
 }
 
 func sprint[T any](v T) string { return fmt.Sprint(v) }

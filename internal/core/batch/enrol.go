@@ -21,7 +21,11 @@ func (b *builder) enrol(r *row) {
 	}
 	for _, word := range all {
 		if !b.setup.HasSystem(word) {
-			b.bad("unknown-system", r.cell("enrol"), fmt.Sprintf("unknown system %q", word), finding.DidYouMean(word, b.setup.Systems()))
+			meant := ""
+			if !b.found.Full("unknown-system") {
+				meant = finding.DidYouMean(word, b.setup.Systems())
+			}
+			b.bad("unknown-system", r.cell("enrol"), fmt.Sprintf("unknown system %q", word), meant)
 		}
 	}
 	for n := range r.spec.Adapters {

@@ -212,11 +212,21 @@ func after(cell string) (all []string, wrong []Problem) {
 		switch {
 		case isPreset && name == "", !isPreset && strings.Contains(word, ":"), isLabel && machine.CheckLabel(label) != nil, !glob.Valid(word):
 			wrong = append(wrong, Problem{fmt.Sprintf("%q is neither a machine, a preset nor a label", word), "write for example bms-dns-01, bms-dns-*, preset:name-server or role=dns"})
-		case !slices.Contains(all, word):
+		default:
 			all = append(all, word)
 		}
 	}
-	return all, wrong
+	return distinct(all), wrong
+}
+
+// distinct leaves out words that come again.
+func distinct(words []string) []string {
+	seen := make(map[string]bool, len(words))
+	return slices.DeleteFunc(words, func(word string) bool {
+		again := seen[word]
+		seen[word] = true
+		return again
+	})
 }
 
 // listed are the words of a cell that has several.
@@ -230,19 +240,14 @@ func aliases(cell string) (all []string, wrong []Problem) {
 		name := strings.ToLower(strings.TrimSuffix(word, "."))
 		if err := machine.CheckDomain(name); err != nil {
 			wrong = append(wrong, Problem{fmt.Sprintf("alias %q: %s", word, err), "write names such as www or www.brackwater.example"})
-		} else if !slices.Contains(all, name) {
+		} else {
 			all = append(all, name)
 		}
 	}
-	return all, wrong
+	return distinct(all), wrong
 }
 
 // systems reads the names of systems around a machine, or the word none.
 func systems(cell string) (all []string, wrong []Problem) {
-	for _, word := range listed(cell) {
-		if !slices.Contains(all, word) {
-			all = append(all, word)
-		}
-	}
-	return all, nil
+	return distinct(listed(cell)), nil
 }

@@ -29,6 +29,7 @@ var ErrCheckpoint = errors.New("invalid checkpoint")
 // ParseCheckpoints reads names, each with its moment: `fresh ready@confirmed`.
 func ParseCheckpoints(cell string) ([]Checkpoint, error) {
 	var all []Checkpoint
+	named := map[string]bool{}
 	for _, word := range strings.FieldsFunc(cell, func(r rune) bool { return strings.ContainsRune(" ,;\n\t\r", r) }) {
 		name, moment, has := strings.Cut(word, "@")
 		c := Checkpoint{name, Moment(strings.ToLower(moment))}
@@ -37,10 +38,10 @@ func ParseCheckpoints(cell string) ([]Checkpoint, error) {
 			return nil, fmt.Errorf("%w: the name %q must be letters, digits and hyphens", ErrCheckpoint, name)
 		case has && c.Moment != Confirmed && c.Moment != ConfirmedOff:
 			return nil, fmt.Errorf("%w: the moment of %s must be confirmed or confirmed-off, not %q", ErrCheckpoint, name, moment)
-		case slices.ContainsFunc(all, func(o Checkpoint) bool { return strings.EqualFold(o.Name, name) }):
+		case named[strings.ToLower(name)]:
 			return nil, fmt.Errorf("%w: two checkpoints are named %s", ErrCheckpoint, name)
 		}
-		all = append(all, c)
+		all, named[strings.ToLower(name)] = append(all, c), true
 	}
 	return all, nil
 }
