@@ -1,7 +1,6 @@
 package mint
 
 import (
-
 	"mintbatch/internal/core/glob"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
