@@ -80,7 +80,15 @@ func (l List) Failed() bool { return l.Count(Error) > 0 }
 
 // Sorted returns the findings by severity, then in the order of the files read,
 // rows and columns; of each code the first Most, and how many more there are.
-func (l List) Sorted() List { return l.inOrder().limited().inOrder() }
+func (l List) Sorted() List {
+	files := map[string]int{}
+	for _, f := range l {
+		if _, ok := files[f.At.File]; !ok {
+			files[f.At.File] = len(files)
+		}
+	}
+	return l.inOrder(files).limited().inOrder(files)
+}
 
 // limited counts those findings of a code that come behind the first Most.
 func (l List) limited() (out List) {
@@ -113,14 +121,8 @@ func more(f Finding, n int) Finding {
 		Message: fmt.Sprintf("%d more findings of this kind, not shown after the first %d", n, Most)}
 }
 
-func (l List) inOrder() List {
+func (l List) inOrder(files map[string]int) List {
 	out := slices.Clone(l)
-	files := map[string]int{}
-	for _, f := range l {
-		if _, ok := files[f.At.File]; !ok {
-			files[f.At.File] = len(files)
-		}
-	}
 	slices.SortStableFunc(out, func(a, b Finding) int {
 		if a.Severity != b.Severity {
 			return int(a.Severity) - int(b.Severity)

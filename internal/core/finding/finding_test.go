@@ -70,6 +70,17 @@ func TestPositions(t *testing.T) {
 	}
 }
 
+// Files come in the order in which they were read, whatever is worst in them.
+func TestFindingsAreSorted(t *testing.T) {
+	list := List{{Severity: Warning, Code: "b", At: Position{File: "m.csv", Row: 3}}, {Severity: Warning, Code: "c", At: Position{File: "mintbatch.yaml", Row: 2}},
+		{Severity: Warning, Code: "a", At: Position{File: "m.csv", Row: 2}}, {Code: "d", At: Position{File: "mintbatch.yaml", Row: 1}}}
+	var codes string
+	for _, f := range list.Sorted() {
+		codes += f.Code
+	}
+	assert.Equal(t, "dabc", codes)
+}
+
 // Whoever has found them: of each code the first ones are told, and how many more there are.
 func TestThousandsOfFindingsAreCounted(t *testing.T) {
 	var c Collector
