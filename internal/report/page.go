@@ -127,17 +127,14 @@ func (p Page) HTML(w io.Writer) error {
 	}{p, columns, failures, template.CSS(own("style.css")), template.JS(own("script.js"))}) //nolint:gosec // our own text
 }
 
-// Card is a machine on a card, with a QR code of its line in a known_hosts file.
-type Card struct{ Handover }
-
-// Code is the QR code; nil if there is none to show.
-func (c Card) Code() (*Code, error) {
-	if c.KnownHost == "" {
+// Code is the QR code of the machine's line in a known_hosts file; nil if it has none.
+func (h Handover) Code() (*Code, error) {
+	if h.KnownHost == "" {
 		return nil, nil
 	}
-	code, err := qr.Encode(c.KnownHost, qr.M)
+	code, err := qr.Encode(h.KnownHost, qr.M)
 	if err != nil {
-		return nil, fmt.Errorf("QR code of %s: %w", c.Name, err)
+		return nil, fmt.Errorf("QR code of %s: %w", h.Name, err)
 	}
 	return squares(code), nil
 }
@@ -150,15 +147,11 @@ type Code struct {
 
 // Cards writes a page with a card for each machine.
 func Cards(w io.Writer, title string, machines []Handover) error {
-	cards := make([]Card, len(machines))
-	for i, m := range machines {
-		cards[i].Handover = m
-	}
 	return pages().ExecuteTemplate(w, "cards.html", struct {
 		Title    string
-		Machines []Card
+		Machines []Handover
 		Style    template.CSS
-	}{title, cards, template.CSS(own("style.css"))}) //nolint:gosec // our own text
+	}{title, machines, template.CSS(own("style.css"))}) //nolint:gosec // our own text
 }
 
 // quiet is the width of the margin that a reader needs (ISO/IEC 18004, section 9.1).

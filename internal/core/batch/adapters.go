@@ -30,7 +30,7 @@ func (b *builder) adapters(r *row) []machine.Adapter {
 		}
 		network, known := b.setup.Networks[name]
 		if !known {
-			b.bad("unknown-network", r.cell(id), fmt.Sprintf("unknown network %q", name), hint(b, "network", name, b.setup.Networks))
+			b.bad("unknown-network", r.cell(id), fmt.Sprintf("unknown network %q", name), b.hint("network", name, definedIn(b.setup.Networks)))
 		}
 		a := machine.Adapter{Card: machine.Card{Network: b.setup.NetworkSource(name), VLAN: network.VLAN, Model: network.Model},
 			Interface: machine.Interface{MTU: network.MTU, NoIPv6: network.IPv6 == machine.SwitchOff, Parent: b.parent(r, n, all)}}

@@ -261,22 +261,27 @@ func reference[T any](b *builder, o Origin, column string, known map[string]T, i
 		return
 	}
 	if _, ok := known[o.Value]; !ok {
-		b.bad("unknown-"+column, o, fmt.Sprintf("unknown %s %q", column, o.Value), hint(b, column, o.Value, known))
+		b.bad("unknown-"+column, o, fmt.Sprintf("unknown %s %q", column, o.Value), b.hint(column, o.Value, definedIn(known)))
 		return
 	}
 	*into = o.Value
 }
 
 // hint is what a name that is not known may mean, looked up once, and only for a finding that is told.
-func hint[T any](b *builder, kind, word string, known map[string]T) string {
+func (b *builder) hint(kind, word string, known func() []string) string {
 	if b.found.Full("unknown-"+kind) || b.named != nil && !slices.ContainsFunc(b.touched, b.named) {
 		return ""
 	}
 	id := [2]string{kind, word}
 	if _, looked := b.hints[id]; !looked {
-		b.hints[id] = finding.DidYouMean(word, setup.Names(known))
+		b.hints[id] = finding.DidYouMean(word, known())
 	}
 	return b.hints[id]
+}
+
+// definedIn lists the names of a part of the setup when they are asked for.
+func definedIn[T any](known map[string]T) func() []string {
+	return func() []string { return setup.Names(known) }
 }
 
 // machine adds a machine of a row; spec is what all of them share.
@@ -288,7 +293,7 @@ func (b *builder) machine(r *row, src *source, cell Origin, spec machine.Spec, r
 		if len(b.setup.Sites) == 1 {
 			w.Site = setup.Names(b.setup.Sites)[0]
 		} else {
-			b.bad("missing-site", r.cell("site"), "no site is named, and the setup has several sites", hint(b, "site", "", b.setup.Sites))
+			b.bad("missing-site", r.cell("site"), "no site is named, and the setup has several sites", b.hint("site", "", definedIn(b.setup.Sites)))
 		}
 	}
 	b.inFolder(w, &spec, r, cell)

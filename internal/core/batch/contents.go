@@ -42,7 +42,7 @@ func (b *builder) join(r *row) *machine.Firstboot {
 	for _, name := range strings.Fields(o.Value) {
 		fragment, known := b.setup.Firstboot[name]
 		if !known {
-			b.bad("unknown-firstboot", o, fmt.Sprintf("unknown firstboot fragment %q", name), hint(b, "firstboot", name, b.setup.Firstboot))
+			b.bad("unknown-firstboot", o, fmt.Sprintf("unknown firstboot fragment %q", name), b.hint("firstboot", name, definedIn(b.setup.Firstboot)))
 		}
 		c = fragment.Over(c)
 	}

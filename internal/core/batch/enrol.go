@@ -21,11 +21,7 @@ func (b *builder) enrol(r *row) {
 	}
 	for _, word := range all {
 		if !b.setup.HasSystem(word) {
-			meant := ""
-			if !b.found.Full("unknown-system") {
-				meant = finding.DidYouMean(word, b.setup.Systems())
-			}
-			b.bad("unknown-system", r.cell("enrol"), fmt.Sprintf("unknown system %q", word), meant)
+			b.bad("unknown-system", r.cell("enrol"), fmt.Sprintf("unknown system %q", word), b.hint("system", word, b.setup.Systems))
 		}
 	}
 	for n := range r.spec.Adapters {

@@ -67,8 +67,8 @@ func (c *Collector) Add(f Finding, what string, machines ...string) {
 func (c *Collector) count(f Finding) {
 	over := c.over[f.Code]
 	if over == nil {
-		over = &Finding{Severity: f.Severity, Code: f.Code, At: Position{File: f.At.File, Worksheet: f.At.Worksheet}}
-		c.over[f.Code] = over
+		first := more(f, 0)
+		over, c.over[f.Code] = &first, &first
 	}
 	over.More++
 }
