@@ -157,7 +157,7 @@ func (a *App) mintOnce(ctx context.Context, c *cli.Command, d *mint.Desk, p *pla
 func unstarted(m *mint.Outcome) int {
 	n := 0
 	for _, r := range m.Results {
-		if r.Err == nil && (r.Word == proof.New || r.Word == proof.Remake) && r.Machine().Power.Starts() {
+		if r.Err == nil && (r.Word == proof.New || r.Word == proof.Remake) && r.Spec().Power.Starts() {
 			n++
 		}
 	}

@@ -324,9 +324,9 @@ func room(p proof.Proof) string {
 // are left where they are.
 func seeds(p proof.Proof, has func(machine.Guest) bool) (carry, stay int) {
 	for _, w := range p.Works {
-		if (w.Word == proof.New || w.Word == proof.Remake) && has(w.Machine().Guest) {
+		if (w.Word == proof.New || w.Word == proof.Remake) && has(w.Spec().Guest) {
 			carry++
-			if !w.Machine().DropSeed {
+			if !w.Spec().DropSeed {
 				stay++
 			}
 		}

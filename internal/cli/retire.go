@@ -205,7 +205,7 @@ func (a *App) showLosses(c *cli.Command, works []proof.Work) {
 	p := a.painter(a.Stdout, c.Bool("no-color"))
 	var cells [][]string
 	for _, w := range works {
-		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Machine().Shape.Disk), strings.Join(machine.AddressWords(w.Adapters), " "), visible(w.Info.Owner)})
+		cells = append(cells, []string{visible(w.Name), w.Site, w.Identity.String(), size(w.Spec().Shape.Disk), strings.Join(machine.AddressWords(w.Adapters), " "), visible(w.Info.Owner)})
 	}
 	rows(a.Stdout, p, []string{"machine", "site", "identity", "disk", "addresses", "owner"}, cells)
 	disks := " with " + itsTheir(len(works)) + " disks"

@@ -32,13 +32,13 @@ func (d *Desk) ready(ctx context.Context, t Task) error {
 	sealing := d.Vault.Sealing(ctx)
 	opened := map[string]bool{}
 	for _, w := range t.Works {
-		if w.Word == proof.Adjust || !kinds.Of(w.Machine().Guest).Reads() {
+		if w.Word == proof.Adjust || !kinds.Of(w.Spec().Guest).Reads() {
 			continue
 		}
 		if _, err := sealing.Authority(); err != nil {
 			return err
 		}
-		for _, name := range w.Machine().Guest.Sealed() {
+		for _, name := range w.Spec().Guest.Sealed() {
 			if opened[name] {
 				continue
 			}
@@ -46,7 +46,7 @@ func (d *Desk) ready(ctx context.Context, t Task) error {
 			if err != nil {
 				return fmt.Errorf("%s needs the sealed value %s: %w", w.Name, name, err)
 			}
-			if g := w.Machine().Guest; kinds.Of(g).Accounts && g.Licence == "secret:"+name {
+			if g := w.Spec().Guest; kinds.Of(g).Accounts && g.Licence == "secret:"+name {
 				if err := machine.CheckProductKey(strings.TrimSpace(value)); err != nil {
 					return fmt.Errorf("the sealed value %s, which is the licence of %s: %w", name, w.Name, err)
 				}

@@ -62,7 +62,7 @@ func (d *Desk) Renaming(ctx context.Context, from, to string, o Order) (Task, er
 		}
 	}
 	for _, w := range t.Works {
-		if g := w.Machine().Guest; g.Joins != "" && strings.EqualFold(g.Hostname, w.Name) {
+		if g := w.Spec().Guest; g.Joins != "" && strings.EqualFold(g.Hostname, w.Name) {
 			return t, fmt.Errorf("%w: its guest is in the domain %s under the name %s; make a machine of the new name and retire this one", ErrRename, g.Joins, g.Hostname)
 		}
 		err = errors.Join(err, d.entriesFree(ctx, w, to))

@@ -151,7 +151,7 @@ func (t Task) reserved() map[machine.Key][]ledger.Reservation {
 func (t Task) callsHome() bool {
 	return slices.ContainsFunc(t.Works, func(w proof.Work) bool {
 		first := w.Word == proof.New || w.Word == proof.Remake || t.plan == nil && t.Order.Checkpoint.Name != "" && w.Slim != nil && w.Machine().KeepsAt(true)
-		return first && w.Machine().Guest.Confirm == machine.CallHome
+		return first && w.Spec().Guest.Confirm == machine.CallHome
 	})
 }
 

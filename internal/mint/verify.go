@@ -69,7 +69,7 @@ func (d *Desk) Verify(ctx context.Context, names []string) (verdicts []Verdict, 
 		if err != nil {
 			verdicts[i] = Verdict{Key: w.Key, Why: err.Error()}
 		}
-		if reports[i] == nil && verdicts[i].OK && w.Machine().Guest.Confirm == machine.CallHome && w.Machine().Power.Rests() == machine.On {
+		if reports[i] == nil && verdicts[i].OK && w.Spec().Guest.Confirm == machine.CallHome && w.Spec().Power.Rests() == machine.On {
 			verdicts[i].Note = "its site knows nothing of its guest, which called home when it was made"
 		}
 		if w.Word == proof.Dated {
@@ -140,13 +140,13 @@ func find(ctx context.Context, at site.Site, w proof.Work) (*contract.Machine, e
 		return nil, errors.New("no longer at the site")
 	case err != nil:
 		return nil, err
-	case m.Power != "" && m.Power != w.Machine().Power.Rests():
-		return nil, errors.New(strings.TrimSuffix(fmt.Sprintf("it is %s, expected %s; %s", m.Power, w.Machine().Power.Rests(), w.LeftOff), "; "))
+	case m.Power != "" && m.Power != w.Spec().Power.Rests():
+		return nil, errors.New(strings.TrimSuffix(fmt.Sprintf("it is %s, expected %s; %s", m.Power, w.Spec().Power.Rests(), w.LeftOff), "; "))
 	case len(w.Drift) > 0:
 		return nil, errors.New(w.Why())
-	case m.Power == machine.Off, m.Power == "" && w.Machine().Power == machine.Off:
+	case m.Power == machine.Off, m.Power == "" && w.Spec().Power == machine.Off:
 		return m, nil
-	case m.Report == nil && w.Machine().Guest.Confirm == machine.CallHome:
+	case m.Report == nil && w.Spec().Guest.Confirm == machine.CallHome:
 		return m, nil
 	case m.Report == nil:
 		return nil, errors.New("the guest does not respond: it is still booting, or has no agent")
@@ -177,8 +177,8 @@ func (d *Desk) matches(ctx context.Context, at site.Site, w proof.Work, r *contr
 
 // examine looks in the guest for what the machine's preset expects.
 func (d *Desk) examine(ctx context.Context, at site.Site, w proof.Work) error {
-	checks := d.Setup.Checks(w.Machine().Preset)
-	for _, v := range w.Machine().Guest.Whole().Volumes {
+	checks := d.Setup.Checks(w.Spec().Preset)
+	for _, v := range w.Spec().Guest.Whole().Volumes {
 		switch {
 		case v.Mount != "":
 			checks = append(checks, contract.Check{Kind: contract.Mount, Name: v.Mount})

@@ -102,7 +102,7 @@ func (p *Planner) learn(ctx context.Context, known []ledger.Machine, asked sites
 		if w.Slim == nil {
 			return 0
 		}
-		c := w.Machine().Clone
+		c := w.Spec().Clone
 		if d, ok := means[kindOf{w.Site, c.Template, c.Kind, name}].of(name); ok {
 			return d
 		}
@@ -122,7 +122,7 @@ func (p *Planner) learn(ctx context.Context, known []ledger.Machine, asked sites
 		if w.Slim == nil {
 			return 0
 		}
-		return means[kindOf{w.Site, w.Machine().Clone.Template, w.Machine().Clone.Kind, name}].least()
+		return means[kindOf{w.Site, w.Spec().Clone.Template, w.Spec().Clone.Kind, name}].least()
 	}
 	return pace{of, learnt, least}, nil
 }

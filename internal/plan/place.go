@@ -49,18 +49,18 @@ func (p *Planner) roomForRemakes(site string, answer *contract.Survey, known []l
 		is[k.Key] = k
 	}
 	for _, w := range of.Works {
-		if w.Site != site || w.Word != proof.Remake || w.Replaces == uuid.Nil || w.Machine().Clone.Kind != machine.Full {
+		if w.Site != site || w.Word != proof.Remake || w.Replaces == uuid.Nil || w.Spec().Clone.Kind != machine.Full {
 			continue
 		}
 		k := is[w.Key]
-		store, old := cmp.Or(w.Machine().Clone.Store, k.Store), machine.Size(0)
+		store, old := cmp.Or(w.Spec().Clone.Store, k.Store), machine.Size(0)
 		if k.Spec().Clone.Kind == machine.Full && store == k.Store {
 			old = used[k.Spec().Clone.Template]
 		}
-		if left, told := free[store]; told && left+old < used[w.Machine().Clone.Template] {
+		if left, told := free[store]; told && left+old < used[w.Spec().Clone.Template] {
 			i := slices.IndexFunc(p.Wanted, func(wanted *batch.Wanted) bool { return wanted.Key == w.Key })
 			found.Add(finding.Finding{Code: "no-room", At: p.Wanted[i].Origin("store").At, Value: store,
-				Message: fmt.Sprintf("%s does not fit at site %s: store %s has %s free, its clone needs %s", w.Name, site, store, left+old, used[w.Machine().Clone.Template]),
+				Message: fmt.Sprintf("%s does not fit at site %s: store %s has %s free, its clone needs %s", w.Name, site, store, left+old, used[w.Spec().Clone.Template]),
 				Hint:    "free space in the store, or name another one; the machine is left unchanged"})
 		}
 	}

@@ -43,10 +43,10 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 		}
 		past.Foreign, lost = others.macs, others.own
 	}
-	at := byKey(known)
+	find := finder(known)
 	past.MACs = func(key machine.Key) []string {
-		if i, is := at.Find(key); is {
-			return macs(known[i])
+		if k := find(key); k != nil {
+			return macs(k)
 		}
 		return lost[key]
 	}
@@ -57,9 +57,9 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 				owners[mac] = key
 			}
 		}
-		for _, k := range known {
-			for _, mac := range macs(k) {
-				owners[mac] = k.Key
+		for i := range known {
+			for _, mac := range macs(&known[i]) {
+				owners[mac] = known[i].Key
 			}
 		}
 		return owners
@@ -67,13 +67,19 @@ func Past(ctx context.Context, l *ledger.Ledger, known []ledger.Machine, others 
 	return past, nil
 }
 
-// byKey is the index of machines of the ledger.
-func byKey(known []ledger.Machine) *lookup.Index[machine.Key] {
-	return lookup.New(len(known), func(i int) machine.Key { return known[i].Key }, machine.Key.Compare)
+// finder finds machines of the ledger, one goroutine at a time; nil is one that it does not have.
+func finder(known []ledger.Machine) func(machine.Key) *ledger.Machine {
+	at := lookup.New(len(known), func(i int) machine.Key { return known[i].Key }, machine.Key.Compare)
+	return func(key machine.Key) *ledger.Machine {
+		if i, is := at.Find(key); is {
+			return &known[i]
+		}
+		return nil
+	}
 }
 
 // macs are the MAC addresses of a machine, by adapter from the first.
-func macs(k ledger.Machine) []string {
+func macs(k *ledger.Machine) []string {
 	own := make([]string, len(k.Adapters))
 	for i, a := range k.Adapters {
 		own[i] = a.MAC

@@ -41,7 +41,7 @@ func (p *Plan) Gates(works []proof.Work, done map[machine.Key]bool) *run.Gates {
 	}
 	off := map[machine.Key]bool{}
 	for _, w := range p.Works {
-		off[w.Key] = (w.Word == proof.Same || w.Word == proof.Dated) && w.Power == machine.Off && w.Machine().Power.Rests() == machine.On
+		off[w.Key] = (w.Word == proof.Same || w.Word == proof.Dated) && w.Power == machine.Off && w.Spec().Power.Rests() == machine.On
 	}
 	return run.NewGates(p.sequence, keysOf(works), func(key machine.Key) string {
 		switch {

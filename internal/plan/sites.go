@@ -106,7 +106,7 @@ func (p *Planner) sealedMissing(ctx context.Context, of proof.Proof) (finding.Li
 		if w.Word != proof.New && w.Word != proof.Remake {
 			continue
 		}
-		for _, name := range w.Machine().Guest.Sealed() {
+		for _, name := range w.Spec().Guest.Sealed() {
 			if !slices.Contains(has, name) && first[name] == nil {
 				first[name] = w.Machine()
 			}

@@ -44,8 +44,9 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 		return nil, err
 	}
 	past.Named = p.Named
-	p.inheritFromMade(known, asked)
-	p.newestVersions(known, asked)
+	find := finder(known)
+	p.inheritFromMade(find, asked)
+	p.newestVersions(find, asked)
 	reserved, found := assign.Addresses(p.Wanted, p.Setup, past)
 	order, wrong := Sequence(p.Batch, known)
 	claimed, err := p.Ledger.Claimed(ctx)
@@ -81,7 +82,7 @@ func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, ot
 	if situation.Spent, err = p.spent(ctx, asked); err != nil {
 		return nil, err
 	}
-	p.shareSlims(known)
+	p.shareSlims(find)
 	situation.Wanted = make([]proof.Wanted, len(p.Wanted))
 	for i, w := range p.Wanted {
 		situation.Wanted[i] = proof.Wanted{Key: w.Key, Slim: w.Slim}
@@ -120,20 +121,15 @@ func (p *Planner) askRenamed(ctx context.Context, known []ledger.Machine, asked 
 }
 
 // inheritFromMade lets what a row leaves empty stay as its machine has it.
-func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
-	at := byKey(known)
+func (p *Planner) inheritFromMade(find func(machine.Key) *ledger.Machine, asked sites.Surveys) {
 	sites := map[string]map[uuid.UUID]contract.Machine{}
 	for name, answer := range asked {
 		sites[name] = ByIdentity(answer)
 	}
 	var spec machine.Spec // of one after the other: there may be many
 	for _, w := range p.Wanted {
-		i, isKnown := at.Find(w.Key)
-		if !isKnown {
-			continue
-		}
-		k := &known[i]
-		if k.State == proof.Making && k.Generation == 1 && !k.Started {
+		k := find(w.Key)
+		if k == nil || k.State == proof.Making && k.Generation == 1 && !k.Started {
 			continue // there is nothing yet that could stay
 		}
 		spec = k.Spec()
@@ -151,15 +147,14 @@ func (p *Planner) inheritFromMade(known []ledger.Machine, asked sites.Surveys) {
 }
 
 // shareSlims has what is wanted of machines in memory once with what is known of them, where that is the same.
-func (p *Planner) shareSlims(known []ledger.Machine) {
-	at := byKey(known)
+func (p *Planner) shareSlims(find func(machine.Key) *ledger.Machine) {
 	for _, w := range p.Wanted {
-		i, is := at.Find(w.Key)
-		if !is || len(w.Adapters) == 0 {
+		k := find(w.Key)
+		if k == nil || len(w.Adapters) == 0 {
 			continue
 		}
-		if has, wanted := known[i].Spec(), w.Spec(); machine.Same(&has, &wanted) {
-			w.Slim = &known[i].Slim
+		if has, wanted := k.Spec(), w.Spec(); machine.Same(&has, &wanted) {
+			w.Slim = &k.Slim
 		}
 	}
 }

@@ -13,7 +13,7 @@ import (
 // newestVersions has machines that name no version of their template cloned from the newest one that their
 // site has. What was begun goes on with the version that it was begun with, and where a site was not asked
 // a machine is wanted as it was made.
-func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
+func (p *Planner) newestVersions(find func(machine.Key) *ledger.Machine, asked sites.Surveys) {
 	newest := map[string]map[string]int{}
 	for name, answer := range asked {
 		newest[name] = answer.Newest()
@@ -27,7 +27,6 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 	if len(versioned) == 0 {
 		return
 	}
-	at := byKey(known)
 	for _, w := range p.Wanted {
 		spec := w.Spec()
 		v, is := versioned[spec.Template]
@@ -35,8 +34,8 @@ func (p *Planner) newestVersions(known []ledger.Machine, asked sites.Surveys) {
 			continue
 		}
 		v.Number = newest[w.Site][v.Template]
-		if i, is := at.Find(w.Key); is && (asked[w.Site] == nil || known[i].State == proof.Making) {
-			if was, is := machine.VersionOf(known[i].Common().Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
+		if k := find(w.Key); k != nil && (asked[w.Site] == nil || k.State == proof.Making) {
+			if was, is := machine.VersionOf(k.Common().Clone.Template); is && was.Template == v.Template && (asked[w.Site] == nil || asked[w.Site].Template(was.String()) != nil) {
 				v = was
 			}
 		}
