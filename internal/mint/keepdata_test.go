@@ -4,9 +4,11 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/google/uuid"
@@ -91,4 +93,67 @@ func TestKeptDataCrashPoints(t *testing.T) {
 		_, loose = w.disks(t)
 		assert.Empty(t, loose, what)
 	})
+}
+
+// Somebody has deleted machines at the site whose data disks come from clones before them. The mint
+// that makes them again is ended at points of it, or a reply is lost. A mint goes on, also one of
+// changed rows: those disks stay, as nobody has asked for their loss. Or a retire follows, which
+// deletes those that are not kept yet.
+func TestDataOfDeletedMachinesCrashPoints(t *testing.T) {
+	base := t.TempDir()
+	w := served(t, base)
+	require.NoError(t, w.run(t, withData, &death{}, &death{}))
+	require.NoError(t, w.act(t, remakingWithData, &death{}, &death{}))
+	w.stop()
+	had, loose := w.disks(t)
+	require.Len(t, loose, 2)
+	machines, err := os.OpenFile(filepath.Join(base, "sandbox", "machines.jsonl"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	for id, m := range w.machines(t) {
+		if !m.OnlyData {
+			_, err = fmt.Fprintf(machines, `{"id":%q,"site":%q,"gone":true}`+"\n", id, m.Site)
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, machines.Close())
+	again := copies(t, base)
+	minting := func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
+		p, err := d.Make(ctx, plan.Request{Contact: plan.Online, Missing: plan.AcceptMissing})
+		if err != nil {
+			return mint.Task{}, err
+		}
+		return d.Minting(ctx, "mint", p, plan.AllowRemakes, mint.Order{})
+	}
+	retiring := func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
+		r, err := d.Retiring(ctx, mint.Which{Names: []string{"bms-*"}}, plan.AcceptMissing)
+		return mint.Retirement("retire", r.Works, mint.Order{}), err
+	}
+	w, count := again(), &death{}
+	require.NoError(t, w.act(t, minting, count, &death{}))
+	w.stop()
+	for name, then := range map[string]struct {
+		sheet string
+		task  func(context.Context, *mint.Desk) (mint.Task, error)
+		made  int
+	}{
+		"mint":            {withData, minting, len(had)},
+		"mint other rows": {strings.ReplaceAll(withData, ",node,", ",spare,"), minting, len(had)},
+		"retire":          {withData, retiring, 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			endedAnywhere(t, again, count.count, amount(37, 17, 1), func(w *world, d, lose *death) { _ = w.act(t, minting, d, lose) }, func(w *world, what string) {
+				require.NoError(t, os.WriteFile(filepath.Join(w.dir, "machines.csv"), []byte(then.sheet), 0o600))
+				assert.NoError(t, untilDone(func() error { return w.act(t, then.task, &death{}, &death{}) }), what)
+				w.stop()
+				has, stay := w.disks(t)
+				assert.Len(t, has, then.made, what)
+				for id, m := range w.machines(t) {
+					assert.True(t, !m.OnlyData || m.Kept, "%s: the data disks of %s belong to nobody", what, id)
+				}
+				if then.made > 0 {
+					assert.Subset(t, stay, loose, what)
+				}
+			})
+		})
+	}
 }

@@ -133,7 +133,11 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 	}
 	last := map[machine.Key]int{}
 	listed, ours := map[uuid.UUID]bool{}, map[string][]contract.Machine{} // by their marks
+	kept := map[uuid.UUID]bool{}
 	for site, answer := range answers {
+		for _, k := range answer.Kept {
+			kept[k.ID] = true
+		}
 		for _, m := range answer.Machines {
 			listed[m.ID] = true
 			if m.Mark != nil && m.Mark.Ledger == d.Ledger.ID {
@@ -149,6 +153,7 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 		if last[w.Key] > w.Generation {
 			return fmt.Errorf("%s: %s", w.Name, proof.UnknownClone)
 		}
+		leaveKept(&works[i], kept)
 		works[i].Rests = rests(w, ours[w.Site+" "+w.Key.String()], d.Ledger.ID)
 		if listed[w.Identity] {
 			continue
@@ -158,6 +163,18 @@ func (d *Desk) Retirable(ctx context.Context, works []proof.Work, missing plan.M
 		}
 	}
 	return nil
+}
+
+// leaveKept leaves the data disks of clones before a machine as they are where its site has kept
+// them already: nothing deletes them any more.
+func leaveKept(w *proof.Work, kept map[uuid.UUID]bool) {
+	is := func(id uuid.UUID) bool { return kept[id] }
+	w.Data = slices.DeleteFunc(slices.Clone(w.Data), is)
+	if w.Earlier != nil {
+		e := *w.Earlier
+		e.Data = slices.DeleteFunc(slices.Clone(e.Data), is)
+		w.Earlier = &e
+	}
 }
 
 // unlisted asks by name for the clone before one that its site does not list: a site that once

@@ -423,17 +423,17 @@ func (j *job) lost() []uuid.UUID {
 
 // replace removes the clone that this one replaces, and the data disks that it had from others.
 func (j *job) replace(ctx context.Context) error {
+	disks := contract.DeleteDisks
+	if j.work.KeepsLost {
+		disks = contract.KeepDisks
+	}
 	if j.work.Replaces == uuid.Nil { // which is gone
-		disks := contract.DeleteDisks
-		if j.work.KeepsLost {
-			disks = contract.KeepDisks
-		}
 		return j.removeData(ctx, step.Clone, j.lost(), disks)
 	}
 	if err := j.removeOld(ctx); err != nil {
 		return err
 	}
-	if err := j.removeData(ctx, step.Clone, j.lost(), contract.DeleteDisks); err != nil {
+	if err := j.removeData(ctx, step.Clone, j.lost(), disks); err != nil {
 		return err
 	}
 	return j.Ledger.Replacing(context.WithoutCancel(ctx), j.work.Key, ledger.RemovalDone)

@@ -146,8 +146,9 @@ func (c comparer) work(m Wanted, has *Known) Work {
 	case !isKnown:
 		return w
 	case known.State == Made && !here.there:
-		w.Lost, w.KeepsLost, w.Data = w.Data, true, nil // nobody has asked for their loss
-		return w.remake(c.Ledger, uuid.Nil).withWord(New, "it no longer exists at the site")
+		had := w.Data
+		w.Data = nil
+		return w.remake(c.Ledger, uuid.Nil).withWord(New, "it no longer exists at the site").outlived(had)
 	case known.State == Made:
 		return c.made(w, known, here)
 	}
@@ -164,7 +165,9 @@ func (c comparer) begun(w Work, known *Known, here view, named Seen, nameThere b
 		if old.there {
 			return c.replacing(w, known, e, old)
 		}
-		w.Lost = e.Data
+		if w.Lost = e.Data; !e.Removal {
+			w = w.outlived(e.Data)
+		}
 	}
 	w.Begun = true
 	givenUp := uuid.Nil // an earlier clone that was half-made
@@ -424,6 +427,16 @@ func (p Proof) Remade(ledger uuid.UUID, finished map[machine.Key]string, data Da
 func (w Work) withWord(word Word, why string) Work {
 	w.Word = word
 	w.Reasons = append(w.Reasons, Reason{Text: why})
+	return w
+}
+
+// outlived keeps the data disks that a clone which is gone had from clones before it, but for those
+// that the next one has: nobody has asked for their loss.
+func (w Work) outlived(had []uuid.UUID) Work {
+	w.Lost, w.KeepsLost = had, true
+	if slices.ContainsFunc(had, func(id uuid.UUID) bool { return id != uuid.Nil && !slices.Contains(w.Data, id) }) {
+		w.Reasons = append(w.Reasons, Reason{Text: "data disks that it had from an earlier clone stay at the site, and are not used again"})
+	}
 	return w
 }
 

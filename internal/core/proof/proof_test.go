@@ -57,6 +57,11 @@ func TestWork(t *testing.T) {
 		copied.Slim = *is.Slim()
 		return &copied
 	}
+	carrying := *made // has a data disk of a clone before it
+	carrying.Origin.Data = []uuid.UUID{stranger}
+	again := func(removed bool) *Known {
+		return &Known{Key: key, Generation: 2, State: Making, Slim: *spec().Slim(), Earlier: &Earlier{Origin: carrying.Origin, Generation: 1, Spec: spec(), Removal: removed}}
+	}
 	none := uuid.Nil
 	for name, c := range map[string]struct {
 		got        Work
@@ -83,6 +88,9 @@ func TestWork(t *testing.T) {
 		"half made, new volume":      {one(volume, ofVolume(cloned), ours(1)), New, 2, id(1), "[started by an earlier run and not finished template's disk old.qcow2 to new.qcow2]"},
 		"a cable":                    {one(func(s *machine.Spec) { s.Adapters = []machine.Adapter{{Card: machine.Card{Unplugged: true}}} }, made, ours(1)), Adjust, 1, none, "[link up to down]"},
 		"gone":                       {one(nil, made), New, 2, none, "[it no longer exists at the site]"},
+		"gone, others' disk":         {one(nil, &carrying), New, 2, none, "[it no longer exists at the site data disks that it had from an earlier clone stay at the site, and are not used again]"},
+		"gone, made again":           {one(nil, again(false)), New, 2, none, "[data disks that it had from an earlier clone stay at the site, and are not used again started by an earlier run and not finished]"},
+		"removed, made again":        {one(nil, again(true)), New, 2, none, "[started by an earlier run and not finished]"},
 		"in place":                   {one(cpus, made, ours(1)), Adjust, 1, none, "[cpus 2 to 4]"},
 		"needs a clone":              {one(hostname, made, ours(1)), Remake, 2, id(1), "[hostname x to y the contents of its disk of 8GiB will be lost]"},
 		"a disk never shrinks":       {one(func(s *machine.Spec) { s.Shape.Disk /= 2 }, made, ours(1)), Remake, 2, id(1), "[disk 8GiB to 4GiB the contents of its disk of 8GiB will be lost]"},
