@@ -304,7 +304,7 @@ func (d *Desk) adopt(ctx context.Context, id uuid.UUID, answers sites.Surveys, k
 // restore puts one machine back, made to what its mark says. One that was never
 // started is unfinished: it may lack its seed.
 func (d *Desk) restore(ctx context.Context, runID string, key machine.Key, m contract.Machine) (Rebuilt, error) {
-	rebuilt := Rebuilt{Key: key, Unfinished: m.Mark.Stage == contract.StageMaking && m.Power == machine.Off}
+	rebuilt := Rebuilt{Key: key, Unfinished: m.Mark.Stage == contract.StageMaking && m.Power != machine.On}
 	restored := ledger.Machine{Known: proof.Known{Key: key, Origin: m.Mark.Origin, Generation: m.Mark.Generation, State: proof.Made, Host: m.Host, Store: m.Store}, Run: m.Mark.Run}
 	if rebuilt.Unfinished {
 		restored.State = proof.Making

@@ -186,7 +186,7 @@ func (s *Site) Rename(ctx context.Context, id uuid.UUID, name string, mark contr
 		if filename.Same(name, templatesName) {
 			return refused("a machine of a folder cannot be called %s", name)
 		}
-		if err := s.claimName(name, id); err != nil {
+		if err := s.claimName(name, id, mark); err != nil {
 			return err
 		}
 		if m.placed() {

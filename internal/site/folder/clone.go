@@ -52,7 +52,7 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 	if filename.Same(o.Name, templatesName) {
 		return refused("a machine of a folder cannot be called %s", o.Name)
 	}
-	if err := s.claimName(o.Name, o.Identity); err != nil {
+	if err := s.claimName(o.Name, o.Identity, o.Mark); err != nil {
 		return err
 	}
 	m := &folder{record: record{ID: o.Identity, Name: o.Name, Mark: o.Mark, Format: s.Format, Firmware: o.Firmware, Hardware: o.Hardware, Cards: o.Adapters}, dir: filepath.Join(group, prefix+o.Identity.String())}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/filename"
 	"mintbatch/internal/core/image/formats"
 	"mintbatch/internal/site"
@@ -21,7 +22,8 @@ import (
 
 // A name belongs to one machine, whoever works in the folder, from before the machine is begun until it is gone: a small file
 // says to which. That is made by an act of which a file system lets only one succeed, and outlives whoever made it; the same
-// machine may always go on. One whose machine is not there is taken over once it is old.
+// machine may always go on. One whose machine is not there is taken over once it is old, and at once by a later clone of that
+// machine.
 
 // claim is what such a file says.
 type claim struct {
@@ -37,7 +39,7 @@ func (s *Site) claimPath(name string) string {
 }
 
 // claimName makes a name that of a machine, or is an ErrRefused that says whose it is.
-func (s *Site) claimName(name string, id uuid.UUID) error {
+func (s *Site) claimName(name string, id uuid.UUID, mark contract.Mark) error {
 	if err := cmp.Or(filename.Check(name), filename.Check(name+longest())); err != nil {
 		return fmt.Errorf("%w: %w", site.ErrRefused, err)
 	}
@@ -78,10 +80,10 @@ func (s *Site) claimName(name string, id uuid.UUID) error {
 			return nil
 		case found.has(is):
 			return refused("%s is being made by somebody else (machine %s)", name, is.Machine)
-		case !old:
+		case !old && !mark.Follows(is.Machine):
 			return refused("%s is being made by somebody else (machine %s), or its folder was deleted by hand: its name is given up %d minutes after it was claimed, so try again then", name, is.Machine, int(claimAge.Minutes()))
 		}
-		if err := s.takeOver(path, is); err != nil {
+		if err := s.takeOver(path, is, mark); err != nil {
 			return err
 		}
 	}
@@ -135,8 +137,8 @@ func claimedSince(path string) (is claim, old bool, err error) {
 	return is, old, err
 }
 
-// takeOver removes a claim that was given up: whoever can make the file that says so does it, and looks again before.
-func (s *Site) takeOver(path string, was claim) error {
+// takeOver removes a claim that was given up, or whose machine the mark follows: whoever can make the file that says so does it, and looks again before.
+func (s *Site) takeOver(path string, was claim, mark contract.Mark) error {
 	sign := path + ".given-up-" + was.Machine.String()
 	if err := createWhole(sign, nil); err != nil {
 		if errors.Is(err, fs.ErrExist) {
@@ -155,7 +157,7 @@ func (s *Site) takeOver(path string, was claim) error {
 	if err != nil {
 		return err
 	}
-	if is != was || !old {
+	if is != was || !old && !mark.Follows(was.Machine) {
 		return nil // whose it is now is looked at next
 	}
 	return remove(path)

@@ -193,9 +193,13 @@ func (s *Site) Survey(context.Context) (*contract.Survey, error) {
 	return answer, explain(err)
 }
 
-// describe tells of a machine. Whether it runs is not known.
+// describe tells of a machine. Whether it runs is not known. One that has no name yet is not whole, whatever
+// its mark says, and one that has was given to its users.
 func (s *Site) describe(m *folder) contract.Machine {
 	mark := m.Mark
+	if mark.Stage = contract.StageMaking; m.placed() {
+		mark.Stage = contract.StageMade
+	}
 	one := contract.Machine{ID: m.ID, Name: m.Name, Mark: &mark, Store: Store, Firmware: m.Firmware, Shape: m.Shape, Adapters: m.Cards}
 	if one.Adapters == nil {
 		one.Adapters = []machine.Card{}
