@@ -187,6 +187,9 @@ func (a *App) showRebuilding(c *cli.Command, s *mint.Desk, came *mint.Rebuilding
 		if m.Unfinished {
 			notes = append(notes, "unfinished: the next mint continues it")
 		}
+		if m.Earlier {
+			notes = append(notes, "an earlier clone: the later one is gone")
+		}
 		if !m.Whole {
 			notes = append(notes, "its settings are only partly known: the next proof will show differences")
 		}

@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"strings"
 
@@ -53,6 +54,15 @@ func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []
 				return err
 			}
 			if err := insertReservation(tx, r, ""); err != nil && !errors.Is(err, ErrAddressTaken) {
+				return err
+			}
+		}
+		var known int // the generation, which may be a later one
+		if err := tx.QueryRow(`SELECT generation FROM machines WHERE site = ? AND name = ?`, m.Site, m.Name).Scan(&known); err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if known > m.Generation {
+			if err := spend(tx, m.Key, known); err != nil {
 				return err
 			}
 		}

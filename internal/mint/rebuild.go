@@ -28,6 +28,8 @@ type Rebuilt struct {
 	Whole bool `json:"whole"`
 	// Unfinished reports that it was never started: the next mint continues with it.
 	Unfinished bool `json:"unfinished,omitempty"`
+	// Earlier reports that it is an earlier clone than the ledger knew, which is gone.
+	Earlier bool `json:"earlier,omitempty"`
 }
 
 // Doubled is what two machines have and only one may.
@@ -72,14 +74,16 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 	if err != nil {
 		return nil, err
 	}
-	has := map[machine.Key]ledger.Machine{}
+	has, named := map[machine.Key]ledger.Machine{}, map[uuid.UUID]machine.Key{}
 	for _, k := range known {
-		has[k.Key] = k
+		has[k.Key], named[k.ID(d.Ledger.ID)] = k, k.Key
 	}
-	came := &Rebuilding{Machines: []Rebuilt{}, Doubled: doubled(answers, known, d.Ledger.ID)}
+	came := &Rebuilding{Machines: []Rebuilt{}, Doubled: []Doubled{}}
 	for _, site := range slices.Sorted(maps.Keys(answers)) {
 		found := newest(answers[site].Machines, d.Ledger.ID)
-		renamed, err := d.takeOver(ctx, run.ID, site, found, answers[site], has, runs)
+		there := plan.ByIdentity(answers[site])
+		before := func(m contract.Machine) (machine.Key, bool) { return formerly(site, m, has, named, d.Ledger.ID, there) }
+		renamed, err := d.takeOver(ctx, run.ID, site, found, before, has, runs)
 		came.Machines = append(came.Machines, renamed...)
 		if err != nil {
 			return came, err
@@ -87,13 +91,16 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 		for _, m := range found {
 			key := machine.Key{Site: site, Name: m.Name}
 			k, is := has[key]
-			if m.Mark.Key != key.String() || is && !isBehind(k, m.Mark, runs) {
+			_, whole := there[k.ID(d.Ledger.ID)]
+			earlier := is && !whole && k.State == proof.Made && m.Mark.Generation < k.Generation
+			if m.Mark.Key != key.String() || is && !earlier && !isBehind(k, m.Mark, runs) {
 				continue
 			}
-			if before, was := formerly(site, m, has, d.Ledger.ID, answers[site]); was && !is && has[before].Open.BeingRenamed() {
+			if was, known := before(m); known && !is && has[was].Open.BeingRenamed() {
 				continue // which is gone on with by itself
 			}
 			rebuilt, err := d.restore(ctx, run.ID, key, m)
+			rebuilt.Earlier = earlier
 			if err != nil {
 				return came, err
 			}
@@ -111,6 +118,7 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 			}
 		}
 	}
+	came.Doubled = doubled(answers, has, d.Ledger.ID)
 	if err := d.recoverEntries(ctx); err != nil {
 		return came, err
 	}
@@ -119,13 +127,13 @@ func (d *Desk) Rebuild(ctx context.Context, id uuid.UUID) (*Rebuilding, error) {
 
 // takeOver gives machines of the ledger the names that they have at their site. One may have the
 // name that another had before, and so has to wait for that.
-func (d *Desk) takeOver(ctx context.Context, run, site string, found []contract.Machine, answer *contract.Survey, has map[machine.Key]ledger.Machine, runs []ledger.Run) ([]Rebuilt, error) {
+func (d *Desk) takeOver(ctx context.Context, run, site string, found []contract.Machine, formerly func(contract.Machine) (machine.Key, bool), has map[machine.Key]ledger.Machine, runs []ledger.Run) ([]Rebuilt, error) {
 	var all []Rebuilt
 	for again := true; again; {
 		again = false
 		for _, m := range found {
 			key := machine.Key{Site: site, Name: m.Name}
-			before, was := formerly(site, m, has, d.Ledger.ID, answer)
+			before, was := formerly(m)
 			if _, is := has[key]; is || !was || m.Mark.Key != key.String() || has[before].Open.BeingRenamed() {
 				continue
 			}
@@ -137,7 +145,7 @@ func (d *Desk) takeOver(ctx context.Context, run, site string, found []contract.
 			if err := d.Ledger.Rename(ctx, run, before, renamed); err != nil {
 				return all, err
 			}
-			k.Slim = *renamed.Spec.Slim()
+			k.Key, k.Slim = key, *renamed.Spec.Slim()
 			delete(has, before)
 			if has[key], again = k, true; !isBehind(k, m.Mark, runs) {
 				all = append(all, Rebuilt{Key: key, Whole: true})
@@ -148,9 +156,13 @@ func (d *Desk) takeOver(ctx context.Context, run, site string, found []contract.
 }
 
 // formerly finds the machine of the ledger that one at a site was before it was renamed by a run
-// which the ledger does not know.
-func formerly(site string, m contract.Machine, has map[machine.Key]ledger.Machine, id uuid.UUID, answer *contract.Survey) (machine.Key, bool) {
-	there := plan.ByIdentity(answer)
+// which the ledger does not know, or is now, where the site does not know that.
+func formerly(site string, m contract.Machine, has map[machine.Key]ledger.Machine, named map[uuid.UUID]machine.Key, id uuid.UUID, there map[uuid.UUID]contract.Machine) (machine.Key, bool) {
+	if key, is := named[m.ID]; is && key.Name != m.Name {
+		if _, is := has[key]; is {
+			return key, true
+		}
+	}
 	for _, name := range m.Mark.Former {
 		key := machine.Key{Site: site, Name: name}
 		k, is := has[key]
@@ -159,7 +171,7 @@ func formerly(site string, m contract.Machine, has map[machine.Key]ledger.Machin
 		}
 		_, now := there[k.ID(id)]
 		_, before := there[k.EarlierID(id)]
-		if k.ID(id) == m.ID || !now && !before {
+		if !now && !before {
 			return key, true
 		}
 	}
@@ -202,7 +214,7 @@ type property struct{ what, value string }
 
 // doubled lists the addresses, MAC addresses and names that two machines have, one
 // of which is this ledger's.
-func doubled(answers sites.Surveys, known []ledger.Machine, own uuid.UUID) []Doubled {
+func doubled(answers sites.Surveys, known map[machine.Key]ledger.Machine, own uuid.UUID) []Doubled {
 	had := map[property][]string{}
 	ours := map[property]bool{}
 	add := func(what, value, who string, own bool) {

@@ -238,7 +238,7 @@ func (p *Planner) taken(of proof.Proof) (found finding.List) {
 	for _, w := range p.Wanted {
 		if why, ok := taken[w.Key]; ok {
 			hint := "choose another name; the existing machine is left unchanged"
-			if why == proof.UnknownClone {
+			if why == proof.UnknownClone || why == proof.EarlierClone {
 				hint = "update this ledger; the existing machine is left unchanged"
 			}
 			found.Add(finding.Finding{Severity: finding.Warning, Code: "name-taken", At: w.Origin("machine").At, Value: w.Name,

@@ -63,10 +63,15 @@ func mintChain(j *job) chain {
 	if (adjust || j.work.Back) && j.enrols(m) {
 		add(j.enrolAct(m, j.work.Again || j.work.Redo))
 	}
+	restart := contract.Restart(m.Power != machine.StayOn)
+	if adjust && j.work.Changes("name") { // which somebody has changed at the site
+		add(j.siteAct(step.Rename, []any{m.Name, time.Now()}, func(ctx context.Context) (contract.Task, error) {
+			return j.site.Rename(ctx, id, m.Name, j.mark(contract.StageMade), restart)
+		}))
+	}
 	if adjust && j.work.Changes("clone") {
 		add(j.siteAct(step.Detach, m.Clone, func(ctx context.Context) (contract.Task, error) { return j.site.Detach(ctx, id) }))
 	}
-	restart := contract.Restart(m.Power != machine.StayOn)
 	shape := m.Shape
 	if slices.ContainsFunc(j.work.Drift, func(r proof.Reason) bool { return r.Final }) {
 		shape.Disk = 0 // as it is, which is more

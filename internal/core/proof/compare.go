@@ -42,9 +42,12 @@ type Wanted struct {
 	*machine.Slim
 }
 
-// UnknownClone is said of a machine that is ours and that the ledger has no
-// word of: it writes down what it begins before it begins it.
-const UnknownClone = "the site has a newer clone of this machine than the ledger, which may have been restored from a copy; `mintbatch ledger rebuild` updates it"
+// What is said of machines that are ours: of one that the ledger has no word of, although it writes down what it
+// begins before it begins it; and of one that the ledger has a later clone of, which is gone.
+const (
+	UnknownClone = "the site has a newer clone of this machine than the ledger, which may have been restored from a copy; `mintbatch ledger rebuild` updates it"
+	EarlierClone = "the site has an earlier clone of this machine than the ledger, as after it was restored from a copy; `mintbatch ledger rebuild` takes that over, `mintbatch retire` deletes it"
+)
 
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
@@ -138,8 +141,12 @@ func (c comparer) work(m Wanted, has *Known) Work {
 		switch {
 		case named.Ledger != c.Ledger:
 			return w.withWord(Taken, "the site has a machine of this name that does not belong to this ledger")
-		case !isKnown || named.Generation > w.Generation || known.State == Made:
+		case !isKnown || named.Generation > w.Generation:
 			return w.withWord(Taken, UnknownClone)
+		case known.State == Made && here.seen:
+			return w.withWord(Taken, "the site has two clones of this machine; `mintbatch retire` deletes both")
+		case known.State == Made:
+			return w.withWord(Taken, EarlierClone)
 		}
 	}
 	switch {
@@ -300,9 +307,9 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 		w.Word, w.LeftOff = Same, open.off
 	}
 	if here.seen && !w.Redo {
-		if w.Drift = drift(known.Spec(), &here.Seen); len(w.Drift) > 0 {
+		if w.Drift = drift(known.Name, known.Spec(), &here.Seen); len(w.Drift) > 0 {
 			// What is as it is to be from now on, an earlier run has done.
-			still := drift(w.Slim.Spec(), &here.Seen)
+			still := drift(w.Name, w.Slim.Spec(), &here.Seen)
 			w.Drift = slices.DeleteFunc(w.Drift, func(r Reason) bool {
 				return rest.changes(r.Field) || r.Field == "power" && open.off != "" ||
 					!slices.ContainsFunc(still, func(s Reason) bool { return s.Field == r.Field })

@@ -12,7 +12,7 @@ import (
 
 // drift reports in what a machine at its site is not as it was made: somebody has
 // changed it there.
-func drift(made machine.Spec, now *Seen) []Reason {
+func drift(name string, made machine.Spec, now *Seen) []Reason {
 	if now.Power == "" {
 		return nil // the site does not tell
 	}
@@ -21,6 +21,9 @@ func drift(made machine.Spec, now *Seen) []Reason {
 		if from != to {
 			all = append(all, Reason{Field: field, From: from, To: to})
 		}
+	}
+	if !strings.EqualFold(name, now.Name) {
+		differs("name", name, printable(now.Name))
 	}
 	is := &machine.Spec{Shape: now.Shape, Info: now.Info}
 	if has := now.Shape.CPUs; made.Shape.CPUs > 0 && has > 0 && has != made.Shape.CPUs {
@@ -109,7 +112,7 @@ func (w *Work) restarts() {
 		}
 		column, _, _ := strings.Cut(r.Field, ".")
 		w.Reasons[i].Restart = column == "cpus" || column == "memory"
-		w.Reasons[i].MayRestart = column == "disks" || column == "network" || column == "mac"
+		w.Reasons[i].MayRestart = slices.Contains([]string{"disks", "network", "mac", "name"}, column)
 		w.Reasons[i].Forbidden = (w.Reasons[i].Restart || w.Reasons[i].MayRestart) && w.Common().Power == machine.StayOn
 	}
 }
