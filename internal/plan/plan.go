@@ -15,6 +15,7 @@ import (
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/sequence"
+	"mintbatch/internal/core/setup"
 	"mintbatch/internal/input"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/sites"
@@ -141,7 +142,13 @@ func (p *Planner) remade(ctx context.Context, from proof.Proof, data proof.DataD
 		keys = append(keys, w.Key)
 	}
 	finished, err := p.Ledger.Finished(ctx, "remake", keys)
-	return from.Remade(p.Ledger.ID, finished, data), err
+	remade := from.Remade(p.Ledger.ID, finished, data)
+	for i, w := range remade.Works {
+		if w.Word == proof.Remake && len(w.Data) > 0 && p.Setup.Sites[w.Site].Kind == setup.Folder {
+			remade.Works[i].Refusal = "a folder cannot give its data disks to another clone; remake it without --keep-data"
+		}
+	}
+	return remade, err
 }
 
 // examine refuses a plan that cannot work out, and adds what there is to be warned of.

@@ -180,6 +180,9 @@ func (s *Site) setShape(ctx context.Context, m *folder, shape machine.Shape) err
 	if shape.Memory > 0 {
 		m.Memory = shape.Memory
 	}
+	if m.hasGrown(0, shape.Disk) {
+		m.Disk = shape.Disk
+	}
 	if shape.Disk > 0 && shape.Disk != m.Disk {
 		if err := s.resize(ctx, m, shape.Disk); err != nil {
 			return err
@@ -190,8 +193,11 @@ func (s *Site) setShape(ctx context.Context, m *folder, shape machine.Shape) err
 	}
 	for n, d := range shape.Disks {
 		if n < len(m.Disks) {
+			if m.hasGrown(n+1, d.Size) {
+				m.Disks[n].Size = d.Size
+			}
 			if m.Disks[n].Size != d.Size {
-				return refused("data disk %d of %s has %s; change it with the hypervisor that runs it", n+1, m.Name, m.Disks[n].Size)
+				return refused("data disk %d of %s has %s; enlarge it with the hypervisor that runs it, or make the machine again with `mintbatch remake`", n+1, m.Name, m.Disks[n].Size)
 			}
 			continue
 		}
@@ -209,6 +215,19 @@ func (s *Site) setShape(ctx context.Context, m *folder, shape machine.Shape) err
 		m.Disks = append(m.Disks, machine.Disk{Size: d.Size, Kind: d.Kind})
 	}
 	return nil
+}
+
+// hasGrown reports whether somebody has made a disk larger, to this size.
+func (m *folder) hasGrown(n int, size machine.Size) bool {
+	if size <= m.sizes()[n] {
+		return false
+	}
+	d, err := diskfile.Open(m.path(m.diskName(n)), m.Format)
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	return d.Virtual() == int64(size)
 }
 
 // resize makes the system disk of a machine larger that nobody has got yet.

@@ -241,6 +241,35 @@ func TestNames(t *testing.T) {
 	assert.Nil(t, answer.Machines[i].Mark)
 }
 
+// Disks of a machine that its users have are enlarged by hand: what the row says is taken over once they are.
+func TestDisksThatWereEnlarged(t *testing.T) {
+	s := open(t, "raw")
+	for _, act := range life(s, machine.Full)[:6] {
+		task, err := act(t.Context())
+		require.NoError(t, settled(t, s, task, err))
+	}
+	is, err := s.Machine(t.Context(), id)
+	require.NoError(t, err)
+	for n, want := range []machine.Shape{{Disk: 8 << 20}, {Disks: []machine.Disk{{Size: 2 << 20}}}} {
+		shape := func() error {
+			task, err := s.Shape(t.Context(), id, want, false)
+			return settled(t, s, task, err)
+		}
+		require.ErrorContains(t, shape(), "enlarge it with the hypervisor that runs it, or make the machine again with `mintbatch remake`")
+		to := want.Disk
+		for _, d := range want.Disks {
+			to = d.Size
+		}
+		require.NoError(t, os.Truncate(is.Files[n], int64(to)+1<<20))
+		require.ErrorIs(t, shape(), site.ErrRefused, "of another size")
+		require.NoError(t, os.Truncate(is.Files[n], int64(to)))
+		require.NoError(t, shape())
+	}
+	faults, err := s.Faults(t.Context(), id)
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+}
+
 // Kept disks are nobody's to delete, and a template that clones depend on stays.
 func TestKeptAndNeeded(t *testing.T) {
 	s := open(t, "vhdx")
