@@ -54,12 +54,11 @@ func (m *Mark) Identity() uuid.UUID {
 	return m.Origin.Identity(m.Ledger, machine.Key{Site: site, Name: name}, m.Generation)
 }
 
-// Follows reports whether an identity is that of an earlier generation of the machine.
-func (m *Mark) Follows(id uuid.UUID) bool {
+// IsOf reports whether an identity is that of a clone of the same machine, whichever.
+func (m *Mark) IsOf(id uuid.UUID) bool {
 	site, name, _ := strings.Cut(m.Key, "/")
 	return slices.ContainsFunc(append([]string{name}, m.Former...), func(name string) bool {
-		generation := machine.GenerationOf(m.Ledger, machine.Key{Site: site, Name: name}, id)
-		return generation > 0 && generation < m.Generation
+		return machine.GenerationOf(m.Ledger, machine.Key{Site: site, Name: name}, id) > 0
 	})
 }
 

@@ -160,7 +160,11 @@ func TestEveryWrite(t *testing.T) {
 				faults, err := s.Faults(t.Context(), id)
 				require.NoError(t, err)
 				require.Empty(t, faults, "%s %s, ended at %d", format, kind, n)
-				removed(t, s, n)
+				if n%2 == 0 {
+					removed(t, s, n)
+				} else {
+					kept(t, s, n)
+				}
 			}
 		}
 	}
@@ -190,6 +194,23 @@ func removed(t *testing.T, s *Site, n int) {
 	answer, err := s.Survey(t.Context())
 	require.NoError(t, err)
 	require.Empty(t, answer.Machines)
+}
+
+// kept removes the machine without its disks, dying once, and looks that these are where they can be found.
+func kept(t *testing.T, s *Site, n int) {
+	t.Helper()
+	is, err := s.Machine(t.Context(), id)
+	require.NoError(t, err)
+	dieAt(1 + n/2%6)
+	task, err := s.Remove(t.Context(), id, contract.KeepDisks)
+	_ = settled(t, s, task, err)
+	hook = nil
+	task, err = s.Remove(t.Context(), id, contract.KeepDisks)
+	require.NoError(t, settled(t, s, task, err))
+	for _, file := range is.Files {
+		require.FileExists(t, filepath.Join(filepath.Dir(file)+"-kept-"+id.String()[:8], filepath.Base(file)))
+	}
+	require.NoDirExists(t, filepath.Dir(is.Files[0]))
 }
 
 // What is not whole, or not as it was, is told.

@@ -22,8 +22,8 @@ import (
 
 // A name belongs to one machine, whoever works in the folder, from before the machine is begun until it is gone: a small file
 // says to which. That is made by an act of which a file system lets only one succeed, and outlives whoever made it; the same
-// machine may always go on. One whose machine is not there is taken over once it is old, and at once by a later clone of that
-// machine.
+// machine may always go on. One whose machine is not there is taken over once it is old, and at once by another clone of the
+// same machine.
 
 // claim is what such a file says.
 type claim struct {
@@ -80,7 +80,7 @@ func (s *Site) claimName(name string, id uuid.UUID, mark contract.Mark) error {
 			return nil
 		case found.has(is):
 			return refused("%s is being made by somebody else (machine %s)", name, is.Machine)
-		case !old && !mark.Follows(is.Machine):
+		case !old && !mark.IsOf(is.Machine):
 			return refused("%s is being made by somebody else (machine %s), or its folder was deleted by hand: its name is given up %d minutes after it was claimed, so try again then", name, is.Machine, int(claimAge.Minutes()))
 		}
 		if err := s.takeOver(path, is, mark); err != nil {
@@ -137,7 +137,7 @@ func claimedSince(path string) (is claim, old bool, err error) {
 	return is, old, err
 }
 
-// takeOver removes a claim that was given up, or whose machine the mark follows: whoever can make the file that says so does it, and looks again before.
+// takeOver removes a claim that was given up, or has a clone of the same machine: whoever can make the file that says so does it, and looks again before.
 func (s *Site) takeOver(path string, was claim, mark contract.Mark) error {
 	sign := path + ".given-up-" + was.Machine.String()
 	if err := createWhole(sign, nil); err != nil {
@@ -157,7 +157,7 @@ func (s *Site) takeOver(path string, was claim, mark contract.Mark) error {
 	if err != nil {
 		return err
 	}
-	if is != was || !old && !mark.Follows(was.Machine) {
+	if is != was || !old && !mark.IsOf(was.Machine) {
 		return nil // whose it is now is looked at next
 	}
 	return remove(path)

@@ -25,12 +25,10 @@ func (s *Site) Remove(ctx context.Context, id uuid.UUID, disks contract.Disks) (
 			return err
 		}
 		switch {
-		case m.Kept && disks == contract.KeepDisks:
-			return nil
+		case disks == contract.KeepDisks: // also once more, if that was cut short
+			return s.keep(m)
 		case m.Kept:
 			return m.keptError()
-		case disks == contract.KeepDisks:
-			return s.keep(m)
 		case disks == contract.KeepData && len(m.Disks) > 0:
 			return refused("a folder cannot give the data disks of %s to another clone", m.Name)
 		}
@@ -82,8 +80,8 @@ func (s *Site) keep(m *folder) error {
 			return err
 		}
 	}
-	if m.placed() {
-		to := filepath.Join(filepath.Dir(m.dir), filename.Safe(m.Name+"-kept-"+m.ID.String()[:8]))
+	to := filepath.Join(filepath.Dir(m.dir), filename.Safe(m.Name+"-kept-"+m.ID.String()[:8]))
+	if m.dir != to { // also one that was not whole
 		if err := rename(m.dir, to); err != nil {
 			return err
 		}
