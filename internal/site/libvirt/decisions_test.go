@@ -196,6 +196,24 @@ func TestRemovingChecksFirst(t *testing.T) {
 	assert.ErrorIs(t, err, site.ErrRefused)
 }
 
+// Somebody took away the definition alone: what is kept then are the same disks.
+func TestDisksThatAreKeptWithoutADefinition(t *testing.T) {
+	f := templated()
+	s := siteOf(f)
+	_, err := s.Clone(t.Context(), order())
+	require.NoError(t, err)
+	_, err = s.Seed(t.Context(), id, []byte("answers"))
+	require.NoError(t, err)
+	delete(f.domains, rpc.UUID(id))
+	for range 2 {
+		_, err = s.Remove(t.Context(), id, contract.KeepDisks)
+		require.NoError(t, err)
+		assert.Len(t, f.volumes, 5, "its disks, and the file that marks them")
+	}
+	_, err = s.Remove(t.Context(), id, contract.DeleteDisks)
+	assert.ErrorContains(t, err, "its disks were kept")
+}
+
 // A network keeps an address now and after its next start, whatever half was there;
 // what is in the way is quoted, and what belongs to a machine that is gone goes.
 func TestReservationsInBothHalves(t *testing.T) {

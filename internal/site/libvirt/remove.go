@@ -61,7 +61,7 @@ func (d *domain) undefine(ctx context.Context) error {
 }
 
 // removeRemains deletes what a copy that was cut short has left, which may be a
-// file that no store knows yet.
+// file that no store knows yet, or somebody who took away the definition alone.
 func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks contract.Disks) error {
 	for _, h := range s.hosts {
 		if err := h.refreshAll(ctx); err != nil {
@@ -73,15 +73,14 @@ func (s *Site) removeRemains(ctx context.Context, id uuid.UUID, disks contract.D
 		}
 		switch err := notKept(volumes); {
 		case err == nil:
-			if disks == contract.KeepDisks {
-				if err := h.keepLoose(ctx, volumes); err != nil {
+			switch disks {
+			case contract.KeepDisks:
+				if err := h.markKept(ctx, slices.DeleteFunc(slices.Clone(volumes), isSeed)); err != nil {
 					return err
 				}
-			}
-			if disks != contract.DeleteDisks {
-				volumes = slices.DeleteFunc(volumes, func(v rpc.StorageVol) bool {
-					return isDataDisk(v) || disks == contract.KeepDisks && strings.HasSuffix(v.Name, keptSuffix)
-				})
+				volumes = slices.DeleteFunc(volumes, func(v rpc.StorageVol) bool { return !isSeed(v) })
+			case contract.KeepData:
+				volumes = slices.DeleteFunc(volumes, isDataDisk)
 			}
 			if err := h.unused(ctx, volumes, id, atOnce); err != nil {
 				return err
@@ -158,6 +157,11 @@ func (d *domain) deleteDisks(ctx context.Context, id uuid.UUID, disks contract.D
 // isDataDisk reports whether a volume of ours is a data disk.
 func isDataDisk(v rpc.StorageVol) bool { return dataDisk().MatchString(v.Name) }
 
+// isSeed reports whether a volume of ours is a seed, or has its big files: nobody's data.
+func isSeed(v rpc.StorageVol) bool {
+	return strings.HasSuffix(v.Name, seedSuffix) || strings.HasSuffix(v.Name, carrySuffix)
+}
+
 // dataSerial is the serial number of a data disk.
 var dataSerial = pattern.Lazy(`^data-[0-9]+$`)
 
@@ -209,9 +213,6 @@ func (d *domain) keepDisks(ctx context.Context, id uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	isSeed := func(v rpc.StorageVol) bool {
-		return strings.HasSuffix(v.Name, seedSuffix) || strings.HasSuffix(v.Name, carrySuffix)
-	}
 	for _, v := range volumes {
 		if isSeed(v) {
 			if err := d.discardVolume(ctx, v); err != nil {
@@ -244,11 +245,6 @@ func (h *host) markKept(ctx context.Context, volumes []rpc.StorageVol) error {
 		}
 	}
 	return nil
-}
-
-// keepLoose marks data disks that an earlier clone has handed on, and that no machine has yet.
-func (h *host) keepLoose(ctx context.Context, volumes []rpc.StorageVol) error {
-	return h.markKept(ctx, slices.DeleteFunc(slices.Clone(volumes), func(v rpc.StorageVol) bool { return !isDataDisk(v) }))
 }
 
 // discover lets the stores look anew where the machine has a disk that they do
