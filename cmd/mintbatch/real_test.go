@@ -652,6 +652,18 @@ func TestRealTwoHosts(t *testing.T) {
 	require.NoError(t, err, string(compared))
 	assert.Contains(t, string(compared), "identical")
 
+	// Moved by hand, and its definition left behind: nothing is done to either before that is clear.
+	behind := filepath.Join(dir, "behind.xml")
+	write(t, dir, "behind.xml", virsh(t, "dumpxml", "--inactive", "bms-tide-01"))
+	at("define", behind)
+	for _, args := range [][]string{{"mint", "--yes", "--allow-remake"}, {"retire", "--yes", "bms-tide-01"}, {"retire", "--yes", "--keep-disks", "bms-tide-01"}} {
+		refused, err := command(t, dir, "mintbatch", args...)
+		require.Error(t, err, refused)
+		assert.Contains(t, refused, "bms-tide-01 is defined on the hosts quay-1 and quay-2: undefine it where it does not belong any more")
+	}
+	at("undefine", "bms-tide-01")
+	minted(t, dir)
+
 	stopped, err := exec.Command(os.Getenv("MINTBATCH_REAL_STOP")).CombinedOutput()
 	require.NoError(t, err, string(stopped))
 	write(t, dir, "machines.csv", "machine,template,clone,host,power\nbms-tide-01,deb12-disk,linked,,off\nbms-tide-02,deb12-disk,full,quay-2,off\nbms-tide-03,deb12-disk,full,,off\n")

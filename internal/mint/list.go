@@ -342,6 +342,7 @@ func (d *Desk) entry(k *ledger.Machine, seen map[string]map[uuid.UUID]contract.M
 		}
 		if ok {
 			e.AtSite, e.Power, e.Used, e.Saved, e.seen = there, m.Power, m.Used, m.Saved, &m
+			e.Host, e.Store = cmp.Or(m.Host, e.Host), cmp.Or(m.Store, e.Store) // somebody may have moved it
 		}
 	}
 	return e

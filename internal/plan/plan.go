@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"mintbatch/internal/around"
 	"mintbatch/internal/core/address"
@@ -245,8 +246,11 @@ func (p *Planner) taken(of proof.Proof) (found finding.List) {
 	for _, w := range p.Wanted {
 		if why, ok := taken[w.Key]; ok {
 			hint := "choose another name; the existing machine is left unchanged"
-			if why == proof.UnknownClone || why == proof.EarlierClone {
+			switch {
+			case why == proof.UnknownClone || why == proof.EarlierClone:
 				hint = "update this ledger; the existing machine is left unchanged"
+			case !strings.Contains(why, "ledger"): // it is this ledger's
+				hint = "the existing machine is left unchanged"
 			}
 			found.Add(finding.Finding{Severity: finding.Warning, Code: "name-taken", At: w.Origin("machine").At, Value: w.Name,
 				Message: fmt.Sprintf("machine %s at site %s: %s", w.Name, w.Site, why), Hint: hint})

@@ -164,7 +164,7 @@ func seen(asked sites.Surveys) map[string][]proof.Seen {
 	for name, answer := range asked {
 		all[name] = make([]proof.Seen, 0, len(answer.Machines))
 		for _, m := range answer.Machines {
-			one := proof.Seen{Identity: m.ID, Name: m.Name, Power: m.Power, Shape: m.Shape, Adapters: m.Adapters, Leases: m.Leases}
+			one := proof.Seen{Identity: m.ID, Name: m.Name, Unclear: m.Unclear, Power: m.Power, Shape: m.Shape, Adapters: m.Adapters, Leases: m.Leases}
 			if m.Mark != nil {
 				one.Ledger, one.Generation, one.Info = m.Mark.Ledger, m.Mark.Generation, m.Mark.Info
 			}

@@ -345,6 +345,9 @@ type Machine struct {
 	// is not reported.
 	Leases map[string]string `json:"-"`
 
+	// Unclear is why nothing can be done to it: empty if it is known which machine it is.
+	Unclear string `json:"-"`
+
 	Used    machine.Size `json:"used,omitempty"`    // of its store
 	Saved   machine.Size `json:"saved,omitempty"`   // by being a linked clone
 	Display string       `json:"display,omitempty"` // where its screen is to be seen

@@ -127,6 +127,9 @@ func (c comparer) work(m Wanted, has *Known) Work {
 	}
 	w := Work{Key: m.Key, Origin: known.Origin, Slim: m.Slim, Word: New, Generation: known.Generation, Identity: known.ID(c.Ledger), Refusal: c.Doubted[m.Site], after: c.Spent[m.Key], known: has}
 	here := c.siteView(m.Key, known.Origin, known.Generation)
+	if here.Unclear != "" {
+		return w.withWord(Taken, here.Unclear)
+	}
 	if here.seen && !isKnown {
 		return w.withWord(Taken, UnknownClone)
 	}

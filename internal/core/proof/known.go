@@ -139,6 +139,8 @@ type Seen struct {
 	// Ledger is the id of the ledger that made it; zero if no ledger did.
 	Ledger     uuid.UUID
 	Generation int
+	// Unclear is why nothing is done to it: empty if the site knows which machine it is.
+	Unclear string
 	// Power and Shape are how it is now; empty where that is not reported.
 	Power machine.Power
 	Shape machine.Shape

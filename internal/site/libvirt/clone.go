@@ -120,8 +120,11 @@ func (s *Site) clone(ctx context.Context, o contract.CloneOrder, share func(floa
 // before it was first asked for, so that the other hosts need not answer.
 func (s *Site) cloned(ctx context.Context, to *host, id uuid.UUID) (bool, error) {
 	_, err := s.find(ctx, id)
-	if err == nil || errors.Is(err, site.ErrNotFound) {
+	switch {
+	case err == nil || errors.Is(err, site.ErrNotFound):
 		return err == nil, nil
+	case errors.Is(err, site.ErrRefused): // several have it
+		return false, err
 	}
 	_, err = to.domain(ctx, id)
 	if errors.Is(err, site.ErrNotFound) {

@@ -20,14 +20,18 @@ import (
 	"mintbatch/internal/site"
 )
 
-// siteOf is a site of one host that is a fake.
-func siteOf(f *fake) *Site {
-	h := &host{name: "quay-1", slots: make(chan struct{}, maxCopies)}
-	h.calls.dial = func() (daemon, error) { return f, nil }
-	h.calls.url = &url.URL{Scheme: "qemu+ssh"}
-	h.copies.dial = h.calls.dial
-	h.reads.dial = h.calls.dial
-	return &Site{hosts: []*host{h}, where: map[uuid.UUID]*host{}}
+// siteOf is a site of hosts that are fakes: quay-1, quay-2 and so on.
+func siteOf(fakes ...*fake) *Site {
+	s := &Site{where: map[uuid.UUID]whereabouts{}, away: map[*host]time.Time{}}
+	for i, f := range fakes {
+		h := &host{name: fmt.Sprint("quay-", i+1), slots: make(chan struct{}, maxCopies)}
+		h.calls.dial = func() (daemon, error) { return f, nil }
+		h.calls.url = &url.URL{Scheme: "qemu+ssh"}
+		h.copies.dial = h.calls.dial
+		h.reads.dial = h.calls.dial
+		s.hosts = append(s.hosts, h)
+	}
+	return s
 }
 
 // templated has a template whose second disk is the one that it boots from.
@@ -194,6 +198,44 @@ func TestRemovingChecksFirst(t *testing.T) {
 	assert.Len(t, children["/templates/system.qcow2"], 1)
 	_, err = s.Clone(t.Context(), order())
 	assert.ErrorIs(t, err, site.ErrRefused)
+}
+
+// A migration has left the definition behind at the old host: which one is the machine is not
+// guessed, whatever is asked for, and once it is gone all goes on.
+func TestAMachineThatTwoHostsDefine(t *testing.T) {
+	old, now := templated(), templated()
+	_, err := siteOf(old, now).Clone(t.Context(), order())
+	require.NoError(t, err)
+	now.define(old.domains[rpc.UUID(id)].xml, true)
+	s := siteOf(old, now)
+	old.said, now.said = nil, nil
+	for what, act := range map[string]func() (contract.Task, error){
+		"power": func() (contract.Task, error) { return s.Power(t.Context(), id, machine.Cut) },
+		"shape": func() (contract.Task, error) {
+			return s.Shape(t.Context(), id, machine.Shape{CPUs: 9}, contract.MayRestart)
+		},
+		"delete": func() (contract.Task, error) { return s.Remove(t.Context(), id, contract.DeleteDisks) },
+		"keep":   func() (contract.Task, error) { return s.Remove(t.Context(), id, contract.KeepDisks) },
+		"clone":  func() (contract.Task, error) { return s.Clone(t.Context(), order()) },
+	} {
+		_, err := act()
+		require.ErrorIs(t, err, site.ErrRefused, what)
+		require.ErrorContains(t, err, "bms-1 is defined on the hosts quay-1 and quay-2", what)
+	}
+	for _, f := range []*fake{old, now} {
+		assert.Zero(t, count(f.said, "cut")+count(f.said, "delete")+count(f.said, "undefine")+count(f.said, "define"), "%v", f.said)
+	}
+	once := once([]contract.Machine{
+		{ID: id, Name: "bms-1", Host: "quay-1", Power: machine.Off, Mark: &contract.Mark{}}, {ID: uuid.Max, Name: "theirs", Host: "quay-1"},
+		{ID: id, Name: "bms-1", Host: "quay-2", Power: machine.On, Mark: &contract.Mark{}}, {ID: uuid.Max, Name: "theirs", Host: "quay-2"}})
+	require.Len(t, once, 3, "what is not ours is left as it is")
+	assert.Equal(t, "quay-2", once[0].Host, "where it runs")
+	assert.Contains(t, once[0].Unclear, "quay-1 and quay-2")
+
+	delete(old.domains, rpc.UUID(id))
+	m, err := s.Machine(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, "quay-2", m.Host)
 }
 
 // Somebody took away the definition alone: what is kept then are the same disks.

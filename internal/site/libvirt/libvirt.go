@@ -8,6 +8,7 @@
 package libvirt
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
 	"github.com/google/uuid"
@@ -47,12 +49,22 @@ type Site struct {
 	consoles  consoles
 
 	mu    sync.Mutex
-	where map[uuid.UUID]*host // each machine was found at last
+	where map[uuid.UUID]whereabouts
+	away  map[*host]time.Time // when hosts did not answer
 }
+
+// whereabouts are where a machine was found, when all hosts were asked.
+type whereabouts struct {
+	*host
+	at time.Time
+}
+
+// lookAgain is how long what is known of where machines are holds: somebody may move them.
+const lookAgain = 30 * time.Second
 
 // New prepares a site; nothing is connected yet.
 func New(o Options) (*Site, error) {
-	s := &Site{templates: o.Templates, where: map[uuid.UUID]*host{}}
+	s := &Site{templates: o.Templates, where: map[uuid.UUID]whereabouts{}, away: map[*host]time.Time{}}
 	for name, address := range o.Hosts {
 		h, err := newHost(name, address, o.Logger)
 		if err != nil {
@@ -97,40 +109,96 @@ func (h *host) domain(ctx context.Context, id uuid.UUID) (*domain, error) {
 	return d, err
 }
 
-// find looks a machine up, first where it was last. A machine that is on none
-// of the hosts is only known to be nowhere when all of them answer.
+// find looks a machine up at all hosts, but for one that was just found. A machine that is on none
+// of the hosts is only known to be nowhere when all of them answer. One of ours that several hosts
+// define is refused: which of them it is nobody knows.
 func (s *Site) find(ctx context.Context, id uuid.UUID) (*domain, error) {
-	s.mu.Lock()
-	last := s.where[id]
-	s.mu.Unlock()
+	last := s.last(id)
+	if last.host != nil && time.Since(last.at) < lookAgain {
+		if d, err := last.domain(ctx, id); err == nil {
+			return d, nil
+		}
+	}
+	var found []*domain
 	var down error
-	for _, h := range s.ordered(last) {
+	for _, h := range s.ordered(last.host) {
+		if len(found) > 0 && s.isAway(h) {
+			continue
+		}
 		d, err := h.domain(ctx, id)
 		switch {
 		case err == nil:
-			s.mu.Lock()
-			s.where[id] = h
-			s.mu.Unlock()
-			return d, nil
+			found = append(found, d)
 		case ctx.Err() != nil:
 			return nil, ctx.Err()
 		case errors.Is(err, site.ErrUnreachable):
+			s.setAway(h)
 			down = errors.Join(down, err)
 		case !errors.Is(err, site.ErrNotFound):
 			return nil, err
 		}
 	}
-	if down != nil {
+	switch {
+	case len(found) == 0 && down != nil:
 		return nil, down
+	case len(found) == 0:
+		return nil, fmt.Errorf("%w: no machine %s", site.ErrNotFound, id)
+	case len(found) > 1:
+		if def, err := found[0].definition(ctx); err != nil {
+			return nil, err
+		} else if mark, _ := def.mark(); mark != nil {
+			return nil, fmt.Errorf("%w: %s", site.ErrRefused, definedOn(found[0].dom.Name, found[0].name, found[1].name))
+		}
 	}
-	return nil, fmt.Errorf("%w: no machine %s", site.ErrNotFound, id)
+	s.setLast(id, found[0].host)
+	return found[0], nil
 }
 
+// definedOn says that several hosts define a machine, such as after it was migrated.
+func definedOn(name string, hosts ...string) string {
+	return fmt.Sprintf("%s is defined on the hosts %s: undefine it where it does not belong any more, and leave its disks", name, strings.Join(hosts, " and "))
+}
+
+func (s *Site) last(id uuid.UUID) whereabouts {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.where[id]
+}
+
+func (s *Site) setLast(id uuid.UUID, h *host) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.where[id] = whereabouts{h, time.Now()}
+}
+
+func (s *Site) isAway(h *host) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return time.Since(s.away[h]) < lookAgain
+}
+
+func (s *Site) setAway(h *host) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.away[h] = time.Now()
+}
+
+// ordered are the hosts: one before all others, and at the end those that have just not answered.
 func (s *Site) ordered(first *host) []*host {
-	if first == nil {
-		return s.hosts
-	}
-	return append([]*host{first}, slices.DeleteFunc(slices.Clone(s.hosts), func(h *host) bool { return h == first })...)
+	all := slices.Clone(s.hosts)
+	slices.SortStableFunc(all, func(a, b *host) int {
+		rank := func(h *host) int {
+			switch {
+			case h == first:
+				return 0
+			case s.isAway(h):
+				return 2
+			}
+			return 1
+		}
+		return cmp.Compare(rank(a), rank(b))
+	})
+	return all
 }
 
 // on does something with a machine as an act that may take long.

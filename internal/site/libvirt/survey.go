@@ -69,7 +69,28 @@ func (s *Site) Survey(ctx context.Context) (*contract.Survey, error) {
 	}
 	slices.Sort(answer.Networks)
 	slices.Sort(answer.Folders)
+	answer.Machines = once(answer.Machines)
 	return answer, nil
+}
+
+// once has each machine of ours once that several hosts define: as it is where it runs.
+func once(all []contract.Machine) []contract.Machine {
+	first := map[uuid.UUID]int{}
+	some := all[:0]
+	for _, m := range all {
+		i, twice := first[m.ID]
+		if !twice || m.Mark == nil {
+			first[m.ID] = len(some)
+			some = append(some, m)
+			continue
+		}
+		why := definedOn(m.Name, some[i].Host, m.Host)
+		if m.Power == machine.On {
+			some[i] = m
+		}
+		some[i].Unclear = why
+	}
+	return some
 }
 
 // view is what one host has.
