@@ -133,8 +133,11 @@ func (p *Planner) inheritFromMade(find func(machine.Key) *ledger.Machine, asked 
 			continue // there is nothing yet that could stay
 		}
 		spec = k.Spec()
-		is := batch.Has{Spec: &spec, Host: k.Host, Store: k.Store}
 		there, seen := sites[w.Site][k.ID(p.Ledger.ID)]
+		if seen {
+			moved(k, &spec, there, w.Common().Clone)
+		}
+		is := batch.Has{Spec: &spec, Host: k.Host, Store: k.Store}
 		if e := k.Earlier; e != nil && e.Generation > 0 && !seen {
 			// The clone that was to be replaced is still what is there.
 			if old, seen := sites[w.Site][k.EarlierID(p.Ledger.ID)]; seen {
@@ -143,6 +146,22 @@ func (p *Planner) inheritFromMade(find func(machine.Key) *ledger.Machine, asked 
 		}
 		is.Host, is.Store, is.Firmware = cmp.Or(there.Host, is.Host), cmp.Or(there.Store, is.Store), there.Firmware
 		w.Inherit(is)
+	}
+}
+
+// moved has what is known of a machine be where its site has it: somebody may have moved it. Where its row
+// names that place, it counts as made there.
+func moved(k *ledger.Machine, spec *machine.Spec, there contract.Machine, row machine.Clone) {
+	k.Host, k.Store = cmp.Or(there.Host, k.Host), cmp.Or(there.Store, k.Store)
+	made := spec.Clone
+	if made.Host != "" && row.Host == k.Host {
+		spec.Clone.Host = k.Host
+	}
+	if made.Store != "" && row.Store == k.Store {
+		spec.Clone.Store = k.Store
+	}
+	if spec.Clone.Host != made.Host || spec.Clone.Store != made.Store {
+		k.Slim = *spec.Slim()
 	}
 }
 
