@@ -31,6 +31,17 @@ func remakingWithData(ctx context.Context, d *mint.Desk) (mint.Task, error) {
 	return d.Minting(ctx, "remake", p, plan.AllowRemakes, mint.Order{})
 }
 
+// madeWithData is a world, in its folder, in which two machines have the data disks of clones before them. It is stopped.
+func madeWithData(t *testing.T) (dir string, w *world) {
+	t.Helper()
+	dir = t.TempDir()
+	w = served(t, dir)
+	require.NoError(t, w.run(t, withData, &death{}, &death{}))
+	require.NoError(t, w.act(t, remakingWithData, &death{}, &death{}))
+	w.stop()
+	return dir, w
+}
+
 // disks is by whose names each machine of the sandbox has its data disks, and the identities of
 // which nothing but data disks is left.
 func (w *world) disks(t *testing.T) (of map[string][]uuid.UUID, loose []uuid.UUID) {
@@ -69,11 +80,7 @@ func (w *world) disks(t *testing.T) (of map[string][]uuid.UUID, loose []uuid.UUI
 // A remake that keeps data disks is ended at points of it, or a reply is lost, and a mint goes
 // on: each machine has the data disks that it had, and none are left once it is retired.
 func TestKeptDataCrashPoints(t *testing.T) {
-	base := t.TempDir()
-	w := served(t, base)
-	require.NoError(t, w.run(t, withData, &death{}, &death{}))
-	require.NoError(t, w.act(t, remakingWithData, &death{}, &death{}))
-	w.stop()
+	base, w := madeWithData(t)
 	had, loose := w.disks(t)
 	require.Len(t, had, 2)
 	require.Len(t, loose, 2)
@@ -100,11 +107,7 @@ func TestKeptDataCrashPoints(t *testing.T) {
 // changed rows: those disks stay, as nobody has asked for their loss. Or a retire follows, which
 // deletes those that are not kept yet.
 func TestDataOfDeletedMachinesCrashPoints(t *testing.T) {
-	base := t.TempDir()
-	w := served(t, base)
-	require.NoError(t, w.run(t, withData, &death{}, &death{}))
-	require.NoError(t, w.act(t, remakingWithData, &death{}, &death{}))
-	w.stop()
+	base, w := madeWithData(t)
 	had, loose := w.disks(t)
 	require.Len(t, loose, 2)
 	machines, err := os.OpenFile(filepath.Join(base, "sandbox", "machines.jsonl"), os.O_APPEND|os.O_WRONLY, 0)
