@@ -233,9 +233,9 @@ func TestAMachineThatTwoHostsDefine(t *testing.T) {
 	assert.Contains(t, once[0].Unclear, "quay-1 and quay-2")
 
 	delete(old.domains, rpc.UUID(id))
-	m, err := s.Machine(t.Context(), id)
+	d, err := s.find(t.Context(), id)
 	require.NoError(t, err)
-	assert.Equal(t, "quay-2", m.Host)
+	assert.Equal(t, "quay-2", d.name)
 }
 
 // Somebody took away the definition alone: what is kept then are the same disks.
