@@ -187,14 +187,6 @@ func isBehind(k ledger.Machine, mark *contract.Mark, runs []ledger.Run) bool {
 	return mark.Run != k.Run && mark.Fingerprint != k.Spec().Fingerprint() && !slices.ContainsFunc(runs, func(r ledger.Run) bool { return r.ID == mark.Run })
 }
 
-// markedName is the name that a machine has by its mark: somebody may have changed it at the site. A copy has its own.
-func markedName(m contract.Machine) string {
-	if _, name, is := strings.Cut(m.Mark.Key, "/"); is && !m.Copied() {
-		return name
-	}
-	return m.Name
-}
-
 // newest lists a ledger's machines, of each only its last generation, by the names that their marks say.
 func newest(all []contract.Machine, id uuid.UUID) []contract.Machine {
 	last := map[string]contract.Machine{}
@@ -202,7 +194,7 @@ func newest(all []contract.Machine, id uuid.UUID) []contract.Machine {
 		if m.Mark == nil || m.Mark.Ledger != id {
 			continue
 		}
-		m.Name = markedName(m)
+		m.Name = m.MarkedName()
 		if m.Mark.Generation >= generation(last[m.Name]) {
 			last[m.Name] = m
 		}
@@ -252,7 +244,7 @@ func doubled(answers sites.Surveys, known map[machine.Key]ledger.Machine, own uu
 			if m.Mark == nil {
 				continue
 			}
-			m.Name = markedName(m)
+			m.Name = m.MarkedName()
 			isOwn, who := m.Mark.Ledger == own, site+"/"+m.Name
 			if m.Mark.Ledger == uuid.Nil {
 				who += " (a copy)"

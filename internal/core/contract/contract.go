@@ -49,16 +49,18 @@ type Mark struct {
 }
 
 // Identity is that of the machine that the mark was written for.
-func (m *Mark) Identity() uuid.UUID {
-	site, name, _ := strings.Cut(m.Key, "/")
-	return m.Origin.Identity(m.Ledger, machine.Key{Site: site, Name: name}, m.Generation)
+func (m *Mark) Identity() uuid.UUID { return m.Origin.Identity(m.Ledger, m.machine(), m.Generation) }
+
+func (m *Mark) machine() (key machine.Key) {
+	key.Site, key.Name, _ = strings.Cut(m.Key, "/")
+	return key
 }
 
 // IsOf reports whether an identity is that of a clone of the same machine, whichever.
 func (m *Mark) IsOf(id uuid.UUID) bool {
-	site, name, _ := strings.Cut(m.Key, "/")
-	return slices.ContainsFunc(append([]string{name}, m.Former...), func(name string) bool {
-		return machine.GenerationOf(m.Ledger, machine.Key{Site: site, Name: name}, id) > 0
+	key := m.machine()
+	return slices.ContainsFunc(append([]string{key.Name}, m.Former...), func(name string) bool {
+		return machine.GenerationOf(m.Ledger, machine.Key{Site: key.Site, Name: name}, id) > 0
 	})
 }
 
@@ -364,6 +366,15 @@ type Machine struct {
 // identity of another kind.
 func (m *Machine) Copied() bool {
 	return m.Mark != nil && m.Mark.Seal == "" && m.Mark.Identity() != m.ID
+}
+
+// MarkedName is the name that a machine has by its mark: somebody may have changed it at the site. A
+// copy has its own, as has what is not marked.
+func (m *Machine) MarkedName() string {
+	if m.Mark == nil || m.Copied() || m.Mark.machine().Name == "" {
+		return m.Name
+	}
+	return m.Mark.machine().Name
 }
 
 // Checkpoint is a state of a machine that its site keeps.
