@@ -46,8 +46,7 @@ type chain struct {
 
 // path is what a run does with each machine.
 type path struct {
-	// plan makes the chain of a job. It is called again as the job goes on, and gives the
-	// same steps each time.
+	// plan makes the chain of a job, before the first of its steps.
 	plan func(j *job) chain
 	// resumes is set if steps that an earlier run has done are not done again.
 	resumes bool
@@ -72,7 +71,11 @@ func (j *job) advance(ctx, stop context.Context) (step.Name, Slot, error) {
 	}
 	var slot Slot // that the job has
 	last := step.Name("")
-	c := j.course.plan(j)
+	if j.chain == nil {
+		planned := j.course.plan(j)
+		j.chain = &planned
+	}
+	c := j.chain
 	for j.next < len(c.steps) {
 		a := c.steps[j.next]
 		if stopped(stop) || ctx.Err() != nil {

@@ -26,6 +26,7 @@ import (
 type job struct {
 	*Engine
 	course path
+	chain  *chain // nil until the job begins: what its steps change is not to change which there are
 	work   proof.Work
 	site   site.Site
 	began  time.Time
