@@ -83,9 +83,11 @@ func (e *Engine) Restore(ctx, stop context.Context, works []proof.Work) []Result
 
 func restoreChain(j *job) chain {
 	m, id, restart := j.work.Machine(), j.work.Identity, contract.MayRestart
-	steps := []act{j.siteAct(step.Restore, time.Now(), func(ctx context.Context) (contract.Task, error) {
+	restore := j.siteAct(step.Restore, time.Now(), func(ctx context.Context) (contract.Task, error) {
 		return j.site.Restore(ctx, id, j.Checkpoint.Name)
-	})}
+	})
+	restore.undone = "not restored"
+	steps := []act{restore}
 	fresh := false // it does its first boot again
 	for _, c := range m.Checkpoints() {
 		fresh = fresh || c == machine.Checkpoint{Name: j.Checkpoint.Name}

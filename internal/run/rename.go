@@ -36,6 +36,7 @@ func renameChain(j *job) chain {
 	rename := j.siteAct(step.Rename, time.Now(), func(ctx context.Context) (contract.Task, error) {
 		return j.site.Rename(ctx, id, to.Name, mark(), restart)
 	})
+	rename.undone = "not renamed"
 	rename.unless = func(ctx context.Context) (bool, error) { // what does not exist is not half renamed afterwards
 		_, err := j.site.Machine(ctx, id)
 		if errors.Is(err, site.ErrNotFound) {

@@ -25,6 +25,9 @@ type act struct {
 	// ends is of a step that the end of the chain closes in the journal: until then, and
 	// whatever becomes of it, it stays open, unless the site has refused it.
 	ends bool
+	// undone is what the history says of a step that failed and may have been done in part: in the journal it stays begun, unless the site has
+	// refused it. Empty is a step that is just done again.
+	undone string
 	// unless reports, right before the step, that it is not needed; nil if it always is.
 	unless func(ctx context.Context) (bool, error)
 	// beside is set if the step may be done while the one before it is, at a site that allows
@@ -175,6 +178,9 @@ func (j *job) take(ctx, stop context.Context, a act) error {
 			return err
 		}
 		entry.State, entry.Error = ledger.Failed, err.Error()
+		if a.undone != "" && !errors.Is(err, site.ErrRefused) {
+			return errors.Join(err, j.Ledger.Fail(durable, entry, a.undone))
+		}
 		return errors.Join(err, j.Ledger.Journal(durable, entry))
 	}
 	j.reachBoundary(j.work.Key, a.name, "acted")

@@ -99,9 +99,9 @@ func (k *Known) left(here view) (l left) {
 			l.off, l.swept = fmt.Sprintf("shut down by a sweep (run %s)", s.Run), true
 		case s.Step == string(step.Stop) && s.Command == PowerOff && !runs:
 			l.off = fmt.Sprintf("shut down with `mintbatch power off` (run %s)", s.Run)
-		case strings.HasPrefix(s.Command, renaming):
+		case s.renames():
 			l.own = fmt.Sprintf("run %s did not finish: `mintbatch %s` does", s.Run, s.Command)
-		case s.Step == string(step.Restore):
+		case s.Step == string(step.Restore) && !s.Failed:
 			l.own = fmt.Sprintf("run %s (%s) did not finish: `mintbatch %s %s` does", s.Run, s.Command, s.Command, k.Name)
 		case s.Step == string(step.Stop) || s.Step == string(step.Remove):
 			l.unfinished = fmt.Sprintf("run %s (%s) was shutting it down and did not finish", s.Run, s.Command)
@@ -118,6 +118,11 @@ const renaming = "rename "
 // Renaming is the command that gives a machine another name.
 func Renaming(from, to string) string { return renaming + from + " " + to }
 
+// renames reports whether the step is of a renaming that the site may have done.
+func (s OpenStep) renames() bool {
+	return strings.HasPrefix(s.Command, renaming) && !(s.Step == string(step.Rename) && s.Failed)
+}
+
 // BeingRenamed reports whether a machine is being given another name: its site may have
 // done so.
 func (o Open) BeingRenamed() bool { return o.newName() != "" }
@@ -125,7 +130,7 @@ func (o Open) BeingRenamed() bool { return o.newName() != "" }
 // newName is the name that a machine is being given.
 func (o Open) newName() (name string) {
 	for _, s := range o {
-		if strings.HasPrefix(s.Command, renaming) {
+		if s.renames() {
 			name = s.Command[strings.LastIndexByte(s.Command, ' ')+1:]
 		}
 	}
