@@ -35,6 +35,9 @@ type Entered struct {
 	Open bool `json:"open,omitempty"`
 	// Next is the mark that it may have as well, while the machine gets another name.
 	Next Owner `json:"next,omitzero"`
+	// Unseen are those of the items, without values, under whose names something may stand that the ledger has forgotten: they were yet to be
+	// entered, and nobody has looked.
+	Unseen []Item `json:"unseen,omitempty"`
 }
 
 // Owner is the mark that a system stores beside what we enter.
@@ -77,8 +80,8 @@ type Change struct {
 	Had []string
 	// Want are those that are to stand there; none takes the item out.
 	Want []string
-	// Forgotten is set if the ledger knows of nothing that it has entered under the name. What stands there under its mark all the
-	// same is Unrecorded.
+	// Forgotten is set if the ledger may have forgotten what it has entered under the name. What stands there under its mark and is not wanted
+	// is Unrecorded.
 	Forgotten bool
 	// Was is the mark under which the item was entered, Next one that it may have as well, and Owner that which it gets.
 	Was, Next, Owner Owner
@@ -136,6 +139,7 @@ func (u *Unrecorded) Error() string { return u.Item.String() + ": it is not in t
 // Recorded is what a machine has, with what was found to be unrecorded.
 func (e Entered) Recorded(u *Unrecorded) Entered {
 	e.Items = slices.Clone(e.Items)
+	e.Unseen = slices.DeleteFunc(slices.Clone(e.Unseen), func(i Item) bool { return i.System == u.Item.System && i.Name == u.Item.Name })
 	if i := Find(e.Items, u.Item); i >= 0 {
 		e.Items[i] = u.Item
 		return e
@@ -175,13 +179,13 @@ func Changes(had Entered, want []Item, owner Owner) []Change {
 	var all []Change
 	for _, h := range slices.Backward(had.Items) {
 		if Find(want, h) < 0 {
-			all = append(all, Change{System: h.System, Name: h.Name, Had: h.Values, Was: had.Owner, Next: had.Next, Owner: owner})
+			all = append(all, Change{System: h.System, Name: h.Name, Had: h.Values, Forgotten: Find(had.Unseen, h) >= 0, Was: had.Owner, Next: had.Next, Owner: owner})
 		}
 	}
 	for _, w := range want {
 		c := Change{System: w.System, Name: w.Name, Want: w.Values, Owner: owner}
 		if i := Find(had.Items, w); i >= 0 {
-			c.Had, c.Was, c.Next = had.Items[i].Values, had.Owner, had.Next
+			c.Had, c.Forgotten, c.Was, c.Next = had.Items[i].Values, Find(had.Unseen, w) >= 0, had.Owner, had.Next
 		} else {
 			c.Forgotten = true
 		}
@@ -215,7 +219,7 @@ func Same(had Entered, want []Item, owner Owner) bool {
 
 // Union is what a machine may have while it is brought from what it has to what is wanted.
 func Union(had Entered, want []Item) Entered {
-	all := Entered{Owner: had.Owner, Next: had.Next, Open: true}
+	all := Entered{Owner: had.Owner, Next: had.Next, Open: true, Unseen: slices.Clone(had.Unseen)}
 	for _, h := range had.Items {
 		h.Values = slices.Clone(h.Values)
 		all.Items = append(all.Items, h)
@@ -224,6 +228,7 @@ func Union(had Entered, want []Item) Entered {
 		i := Find(all.Items, w)
 		if i < 0 {
 			all.Items = append(all.Items, Item{System: w.System, Name: w.Name, Values: slices.Clone(w.Values)})
+			all.Unseen = append(all.Unseen, Item{System: w.System, Name: w.Name})
 			continue
 		}
 		for _, v := range w.Values {

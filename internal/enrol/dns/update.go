@@ -29,7 +29,12 @@ func (s *Server) Change(ctx context.Context, c entry.Change) error {
 		return about(c.Name, err)
 	}
 	seen := entry.Seen{Name: c.Name}
-	if c.Had != nil && !c.Was.IsZero() {
+	switch { // what is taken to stand there the server is asked to confirm
+	case c.Forgotten && len(c.Want) == 0:
+		if seen, err = s.look(ctx, c.Name, at.owner); err != nil {
+			return about(c.Name, err)
+		}
+	case !c.Forgotten && c.Had != nil && !c.Was.IsZero():
 		seen.Owner = c.Was.String()
 	}
 	for range mostLooked {
