@@ -86,7 +86,7 @@ func (d *Desk) entriesFree(ctx context.Context, w proof.Work, to string) error {
 		if err != nil {
 			return ctx.Err() // the step says so
 		}
-		if _, err := c.Judge(seen); err != nil {
+		if _, err := c.Judge(seen); errors.Is(err, entry.ErrForeign) { // what an earlier attempt has entered is ours
 			return fmt.Errorf("%w to %q: %s: %w", ErrRename, to, c.System, err)
 		}
 	}
