@@ -200,7 +200,7 @@ func versions(ctx context.Context, d *mint.Desk, name string) (before, now *mach
 			instance = k.ID(d.Ledger.ID).String()
 		}
 	}
-	p, err := d.Compare(ctx, known, nil, nil, plan.DoubtMissing, func(n string) bool { return n == name })
+	p, err := d.Compare(ctx, known, nil, nil, plan.DoubtMissing, func(key machine.Key) bool { return key.Name == name })
 	if err != nil {
 		return nil, nil, "", err
 	}

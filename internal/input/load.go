@@ -47,12 +47,12 @@ type Input struct {
 	Sealed func(b *Batch, name string) (string, error)
 }
 
-// named reports which machines the command is about; nil if it is about all.
+// named reports which machines the command is about, at whichever site; nil if it is about all.
 func (in Input) named() func(string) bool {
 	if len(in.Names) == 0 {
 		return nil
 	}
-	return glob.Among(in.Names)
+	return glob.Among(glob.WithoutSites(in.Names))
 }
 
 // Refused says that setup or sheet have errors; nothing was done.

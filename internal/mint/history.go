@@ -34,19 +34,19 @@ func (d *Desk) history(ctx context.Context, globs []string) ([]ledger.Event, err
 	if err != nil || len(globs) == 0 {
 		return all, err
 	}
-	var names []string
+	var keys []machine.Key
 	for _, e := range all {
 		if e.Name != "" {
-			names = append(names, e.Name)
+			keys = append(keys, e.Key)
 		}
 	}
-	keep, err := glob.Matcher(globs, names, "the history")
+	keep, err := glob.KeyMatcher(globs, keys, "the history")
 	if err != nil {
 		return nil, err
 	}
 	var some []ledger.Event
 	for _, e := range all {
-		if e.Name != "" && keep(e.Name) {
+		if e.Name != "" && keep(e.Key) {
 			some = append(some, e)
 		}
 	}

@@ -172,7 +172,7 @@ func (d *Desk) telling(ctx context.Context, r ListRequest) (func(k *ledger.Machi
 	}
 	var names []string
 	if exact(r.Names) {
-		names = r.Names
+		names = glob.WithoutSites(r.Names)
 	}
 	taken, err := d.Ledger.Taken(ctx, names...)
 	if err != nil {
@@ -271,7 +271,7 @@ func (d *Desk) Show(ctx context.Context, r ListRequest) (entries []Entry, warnin
 	return entries, warnings, err
 }
 
-// Known returns the machines of the ledger whose names match one of the globs,
+// Known returns the machines of the ledger that one of the globs is of, as glob.Keys has them,
 // or all.
 func (d *Desk) Known(ctx context.Context, names []string) ([]ledger.Machine, error) {
 	if some, err := d.named(ctx, names); err != nil || some != nil {
@@ -281,15 +281,15 @@ func (d *Desk) Known(ctx context.Context, names []string) ([]ledger.Machine, err
 	if err != nil || len(names) == 0 {
 		return known, err
 	}
-	all := make([]string, len(known))
+	all := make([]machine.Key, len(known))
 	for i, k := range known {
-		all[i] = k.Name
+		all[i] = k.Key
 	}
-	keep, err := glob.Matcher(names, all, "the ledger")
+	keep, err := glob.KeyMatcher(names, all, "the ledger")
 	if err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(known, func(k ledger.Machine) bool { return !keep(k.Name) }), nil
+	return slices.DeleteFunc(known, func(k ledger.Machine) bool { return !keep(k.Key) }), nil
 }
 
 // named finds machines that are named one by one, without reading all others; nil if there
@@ -298,13 +298,15 @@ func (d *Desk) named(ctx context.Context, names []string) ([]ledger.Machine, err
 	if !exact(names) {
 		return nil, nil
 	}
-	some, err := d.Ledger.MachinesNamed(ctx, names)
+	some, err := d.Ledger.MachinesNamed(ctx, glob.WithoutSites(names))
 	for _, name := range names {
-		if !slices.ContainsFunc(some, func(k ledger.Machine) bool { return k.Name == name }) {
+		is := glob.Keys([]string{name})
+		if !slices.ContainsFunc(some, func(k ledger.Machine) bool { return is(k.Key) }) {
 			return nil, err
 		}
 	}
-	return some, err
+	keep := glob.Keys(names)
+	return slices.DeleteFunc(some, func(k ledger.Machine) bool { return !keep(k.Key) }), err
 }
 
 // exact reports whether machines are named, few of them, and none by a glob.

@@ -88,7 +88,7 @@ func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string) ([]s
 			return nil, failed
 		case len(gone) > 0:
 			r.Gone = append(r.Gone, gone...)
-		case slices.ContainsFunc(d.Wanted, func(w *batch.Wanted) bool { return glob.Match([]string{name}, w.Name) }):
+		case slices.ContainsFunc(d.Wanted, func(w *batch.Wanted) bool { return glob.Keys([]string{name})(w.Key) }):
 			return nil, fmt.Errorf("%w: %s is in the sheet but was never made", glob.ErrNoMatch, name)
 		default:
 			return nil, err
@@ -100,9 +100,9 @@ func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string) ([]s
 // retired finds, of each machine of a name, when it was retired last.
 func (d *Desk) retired(ctx context.Context, name string) ([]ledger.Event, error) {
 	all, err := d.Ledger.History(ctx)
-	last := map[machine.Key]ledger.Event{}
+	last, named := map[machine.Key]ledger.Event{}, glob.Keys([]string{name})
 	for _, e := range all {
-		if e.What == "retired" && glob.Match([]string{name}, e.Name) {
+		if e.What == "retired" && named(e.Key) {
 			last[e.Key] = e
 		}
 	}

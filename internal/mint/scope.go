@@ -13,10 +13,7 @@ type Scope func(machine.Key) bool
 func Everything(machine.Key) bool { return true }
 
 // Named is the scope of names and globs; of everything where there are none.
-func Named(globs []string) Scope {
-	among := glob.Among(globs)
-	return func(key machine.Key) bool { return among(key.Name) }
-}
+func Named(globs []string) Scope { return glob.Keys(globs) }
 
 // Of is the scope of some works.
 func Of(works []proof.Work) Scope {
@@ -29,8 +26,8 @@ func Of(works []proof.Work) Scope {
 
 // InSheet is the scope of the sheet's machines whose names match, or of all.
 func (d *Desk) InSheet(globs []string) Scope {
-	wanted, among := d.ByKey(), glob.Among(globs)
-	return func(key machine.Key) bool { return wanted[key] != nil && among(key.Name) }
+	wanted, among := d.ByKey(), glob.Keys(globs)
+	return func(key machine.Key) bool { return wanted[key] != nil && among(key) }
 }
 
 // NotInSheet is the scope of strays.

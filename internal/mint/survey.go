@@ -50,7 +50,7 @@ func (d *Desk) Survey(ctx context.Context, names []string) ([]SiteView, error) {
 	if err != nil {
 		return nil, err
 	}
-	work, err := d.Compare(ctx, known, answers, nil, plan.DoubtMissing, func(string) bool { return true })
+	work, err := d.Compare(ctx, known, answers, nil, plan.DoubtMissing, func(machine.Key) bool { return true })
 	if err != nil {
 		return nil, err
 	}

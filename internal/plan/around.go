@@ -140,7 +140,7 @@ func (p *Planner) foreignEntries(ctx context.Context, plan *Plan, works []*proof
 			if _, is := known[other]; ours && !is {
 				hint = fmt.Sprintf("the ledger has no machine %s any more: if its site has none either, remove the entry and its mark; or choose another name or address", other)
 			} else if ours && other.Name == of[i].Name {
-				hint = fmt.Sprintf("a machine does not move to another site: write %s into its row, or `mintbatch retire %s` first, or choose another name", other.Site, other.Name)
+				hint = fmt.Sprintf("a machine does not move to another site: write %s into its row, or `mintbatch retire %s` first, or choose another name", other.Site, other)
 			} else if ours {
 				hint = fmt.Sprintf("choose another name or address; `mintbatch rename %s %s` if it is the same machine, `mintbatch retire %[1]s` if it is to go", other.Name, of[i].Name)
 			}

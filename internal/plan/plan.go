@@ -51,7 +51,7 @@ const (
 
 // Request says what to plan.
 type Request struct {
-	Names   []string // and globs; none means all
+	Names   []string // and globs, as glob.Keys has them; none means all
 	Contact Contact
 	Missing Missing
 	// Remake clones machines again that are there, but for those that the same command
@@ -261,13 +261,13 @@ func (p *Planner) taken(of proof.Proof) (found finding.List) {
 
 // Matcher turns names and globs into a filter of the machines of sheet and ledger. One
 // that matches no machine is refused: it was meant to.
-func (p *Planner) Matcher(globs []string, known []ledger.Machine) (func(string) bool, error) {
-	var all []string
+func (p *Planner) Matcher(globs []string, known []ledger.Machine) (func(machine.Key) bool, error) {
+	var all []machine.Key
 	for _, w := range p.Wanted {
-		all = append(all, w.Name)
+		all = append(all, w.Key)
 	}
 	for _, k := range known {
-		all = append(all, k.Name)
+		all = append(all, k.Key)
 	}
-	return glob.Matcher(globs, all, "sheet or ledger")
+	return glob.KeyMatcher(globs, all, "sheet or ledger")
 }

@@ -21,7 +21,7 @@ type Quotas struct {
 
 // NewQuotas counts the machines of the ledger, as runs that work on some are about to make them, and then the rows of machines
 // that keep picks; nil for all.
-func NewQuotas(b *input.Batch, known []ledger.Machine, claimed map[machine.Key]quota.Use, keep func(string) bool) *Quotas {
+func NewQuotas(b *input.Batch, known []ledger.Machine, claimed map[machine.Key]quota.Use, keep func(machine.Key) bool) *Quotas {
 	q := &Quotas{after: map[machine.Key]*quota.Use{}}
 	rules := b.Setup.QuotaRules()
 	if len(rules) == 0 {
@@ -46,7 +46,7 @@ func NewQuotas(b *input.Batch, known []ledger.Machine, claimed map[machine.Key]q
 	var changes []quota.Change
 	var rows []int
 	for i, w := range b.Wanted {
-		if w.Misnamed || keep != nil && !keep(w.Name) {
+		if w.Misnamed || keep != nil && !keep(w.Key) {
 			continue
 		}
 		spec := w.Spec()

@@ -22,15 +22,15 @@ import (
 
 // survey asks the sites that the machines in question are wanted at or known to
 // be at, and no others: one that is down does not stand in the way of the rest.
-func (p *Planner) survey(ctx context.Context, known []ledger.Machine, keep func(string) bool) (sites.Surveys, error) {
+func (p *Planner) survey(ctx context.Context, known []ledger.Machine, keep func(machine.Key) bool) (sites.Surveys, error) {
 	names := map[string]bool{}
 	for _, w := range p.Wanted {
-		if keep(w.Name) {
+		if keep(w.Key) {
 			names[w.Site] = true
 		}
 	}
 	for _, k := range known {
-		if _, defined := p.Setup.Sites[k.Site]; defined && keep(k.Name) {
+		if _, defined := p.Setup.Sites[k.Site]; defined && keep(k.Key) {
 			names[k.Site] = true
 		}
 	}
@@ -59,12 +59,12 @@ const othersLimit = 15 * time.Second
 
 // surveyOthers asks all other sites, where addresses may be given out: machines that
 // the ledger does not know may have them. One that does not answer is in nobody's way.
-func (p *Planner) surveyOthers(ctx context.Context, known []ledger.Machine, keep func(string) bool, asked sites.Surveys) sites.Surveys {
+func (p *Planner) surveyOthers(ctx context.Context, known []ledger.Machine, keep func(machine.Key) bool, asked sites.Surveys) sites.Surveys {
 	is := map[machine.Key]bool{}
 	for _, k := range known {
 		is[k.Key] = true
 	}
-	if !slices.ContainsFunc(p.Wanted, func(w *batch.Wanted) bool { return keep(w.Name) && !is[w.Key] }) {
+	if !slices.ContainsFunc(p.Wanted, func(w *batch.Wanted) bool { return keep(w.Key) && !is[w.Key] }) {
 		return nil
 	}
 	names := map[string]bool{}

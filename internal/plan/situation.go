@@ -27,7 +27,7 @@ import (
 // Compare gives out the addresses and computes the work. Sites that were not
 // asked are taken to have what the ledger says; others are asked for nothing but
 // the addresses that are in use there.
-func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, others sites.Surveys, missing Missing, keep func(string) bool) (*Plan, error) {
+func (p *Planner) Compare(ctx context.Context, known []ledger.Machine, asked, others sites.Surveys, missing Missing, keep func(machine.Key) bool) (*Plan, error) {
 	if err := p.refuse(p.newLedger(ctx, known, asked)); err != nil {
 		return nil, err
 	}

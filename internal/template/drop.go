@@ -154,6 +154,6 @@ func (n *Needed) Detaching(d *mint.Desk) mint.Task {
 		spec.Clone.Kind = machine.Full
 		s.Wanted, s.Known = append(s.Wanted, proof.Wanted{Key: n.Clones[i].Key, Slim: spec.Slim()}), append(s.Known, &n.Clones[i].Known)
 	}
-	works := proof.Compare(s, func(string) bool { return true }).Works
+	works := proof.Compare(s, func(machine.Key) bool { return true }).Works
 	return mint.Doing("template drop "+n.Version.String()+" --detach", works, nil, func(e *run.Engine, ctx, stop context.Context) []run.Result { return e.Mint(ctx, stop, works) })
 }

@@ -70,7 +70,7 @@ func needs(ctx context.Context, d *mint.Desk, names []string) ([]need, error) {
 	var all []need
 	for _, w := range d.Wanted {
 		v, err := machine.ParseVersion(w.Spec().Clone.Template)
-		if err != nil || made[w.Key] || !keep(w.Name) {
+		if err != nil || made[w.Key] || !keep(w.Key) {
 			continue
 		}
 		if !w.Pinned {

@@ -129,11 +129,11 @@ func (v *Vault) Credentials(ctx context.Context, names []string) ([]Credential, 
 	if err != nil {
 		return nil, err
 	}
-	all := []string{}
+	all := []machine.Key{}
 	for _, k := range known {
-		all = append(all, k.Name)
+		all = append(all, k.Key)
 	}
-	keep, err := glob.Matcher(names, all, "the ledger")
+	keep, err := glob.KeyMatcher(names, all, "the ledger")
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (v *Vault) Credentials(ctx context.Context, names []string) ([]Credential, 
 	}
 	credentials := []Credential{}
 	for _, m := range known {
-		if !keep(m.Name) {
+		if !keep(m.Key) {
 			continue
 		}
 		for _, a := range m.Spec().Guest.Accounts() {

@@ -141,3 +141,38 @@ func Matcher(globs, all []string, in string) (func(string) bool, error) {
 	}
 	return Among(globs), nil
 }
+
+// Keys is Among for machines. SITE/MACHINE, whose two parts may be globs, is that of one site.
+func Keys(globs []string) func(machine.Key) bool {
+	among := Among(globs)
+	if !slices.ContainsFunc(globs, ofSite) {
+		return func(key machine.Key) bool { return among(key.Name) }
+	}
+	return func(key machine.Key) bool { return among(key.Name) || among(key.String()) }
+}
+
+// WithoutSites are globs of the names alone.
+func WithoutSites(globs []string) []string {
+	names := make([]string, len(globs))
+	for i, glob := range globs {
+		names[i] = glob[strings.LastIndexByte(glob, '/')+1:]
+	}
+	return names
+}
+
+func ofSite(glob string) bool { return strings.Contains(glob, "/") }
+
+// KeyMatcher is Matcher for machines, whose globs are those of Keys.
+func KeyMatcher(globs []string, all []machine.Key, in string) (func(machine.Key) bool, error) {
+	names := make([]string, 0, len(all))
+	for _, key := range all {
+		names = append(names, key.Name)
+	}
+	if slices.ContainsFunc(globs, ofSite) {
+		for _, key := range all {
+			names = append(names, key.String())
+		}
+	}
+	_, err := Matcher(globs, names, in)
+	return Keys(globs), err
+}

@@ -51,7 +51,7 @@ const (
 
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
-func Compare(s Situation, keep func(name string) bool) Proof {
+func Compare(s Situation, keep func(machine.Key) bool) Proof {
 	c := comparer{Situation: s, renamed: map[machine.Key]*Known{}, sites: map[string]siteView{}, commons: machine.Commons{}}
 	for site, seen := range s.Seen {
 		v := siteView{byName: map[string]Seen{}, byIdentity: map[uuid.UUID]Seen{}}
@@ -74,7 +74,7 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 		if i, is := at.Find(m.Key); is {
 			known, wanted[i] = s.Known[i], true
 		}
-		if keep(m.Name) {
+		if keep(m.Key) {
 			w := c.work(m, known)
 			if w.Word == Same && c.siteView(w.Key, w.Origin, w.Generation).seen {
 				w.Refusal = "" // of this one the site has told
@@ -83,7 +83,7 @@ func Compare(s Situation, keep func(name string) bool) Proof {
 		}
 	}
 	for i, k := range s.Known {
-		if !wanted[i] && keep(k.Name) && (s.Requested == nil || !s.Requested(k.Key, k.Origin)) {
+		if !wanted[i] && keep(k.Key) && (s.Requested == nil || !s.Requested(k.Key, k.Origin)) {
 			p.Works = append(p.Works, c.stray(k))
 		}
 	}

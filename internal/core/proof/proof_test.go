@@ -13,7 +13,7 @@ import (
 
 var ledger, stranger = uuid.UUID{15: 1}, uuid.UUID{15: 2}
 
-func all(string) bool { return true }
+func all(machine.Key) bool { return true }
 
 func spec() machine.Spec {
 	return machine.Spec{Clone: machine.Clone{Template: "deb12-base", Kind: machine.Linked}, Shape: machine.Shape{CPUs: 2, Disk: 8 * machine.GiB},
@@ -121,7 +121,7 @@ func TestStraysAndFilter(t *testing.T) {
 	p := Compare(s, all)
 	assert.Equal(t, []Word{New, Stray}, []Word{p.Works[0].Word, p.Works[1].Word})
 	assert.Equal(t, 1, p.Count(Stray))
-	p = Compare(s, func(name string) bool { return name == "x" })
+	p = Compare(s, func(key machine.Key) bool { return key.Name == "x" })
 	assert.Len(t, p.Works, 1)
 }
 
