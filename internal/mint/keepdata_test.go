@@ -102,6 +102,28 @@ func TestKeptDataCrashPoints(t *testing.T) {
 	})
 }
 
+// A mint that clones machines again without their data disks is ended at points of it, or a reply is lost, and a remake that keeps
+// these follows: none that it keeps are forgotten, and a retire deletes them.
+func TestDataKeptAfterAllCrashPoints(t *testing.T) {
+	base := t.TempDir()
+	w := served(t, base)
+	require.NoError(t, w.run(t, withData, &death{}, &death{}))
+	w.stop()
+	changed := strings.NewReplacer("disks", "disks,hostname", "5GiB", "5GiB,other", "2GiB", "2GiB,another").Replace(withData)
+	again := copies(t, base)
+	w, count := again(), &death{}
+	require.NoError(t, w.run(t, changed, count, &death{}))
+	w.stop()
+	endedAnywhere(t, again, count.count, amount(61, 29, 2), func(w *world, d, lose *death) { _ = w.run(t, changed, d, lose) }, func(w *world, what string) {
+		_ = w.act(t, remakingWithData, &death{}, &death{}) // refused where the removal of a clone was begun
+		assert.NoError(t, untilDone(func() error { return w.run(t, changed, &death{}, &death{}) }), what)
+		assert.NoError(t, w.run(t, "machine\nbms-else\n", &death{}, &death{}), what)
+		w.stop()
+		_, loose := w.disks(t)
+		assert.Empty(t, loose, what)
+	})
+}
+
 // Somebody has deleted machines at the site whose data disks come from clones before them. The mint
 // that makes them again is ended at points of it, or a reply is lost. A mint goes on, also one of
 // changed rows: those disks stay, as nobody has asked for their loss. Or a retire follows, which

@@ -55,7 +55,11 @@ func mintChain(j *job) chain {
 	case adjust && (rewired || j.work.Redo):
 		add(j.reservations(reserved))
 	case !adjust:
-		add(act{name: step.Reserve, input: []any{m.Spec, reserved, j.work.Place}, do: func(ctx, _ context.Context) error { return j.begin(ctx, reserved) }, begins: true})
+		input := []any{m.Spec, reserved, j.work.Place}
+		if len(j.work.Data) > 0 { // a run that was begun without them has not written them down
+			input = append(input, j.work.Data)
+		}
+		add(act{name: step.Reserve, input: input, do: func(ctx, _ context.Context) error { return j.begin(ctx, reserved) }, begins: true})
 		if j.enrols(m) {
 			add(j.enrolAct(m, false))
 		}
