@@ -9,6 +9,7 @@ import (
 
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/step"
 )
 
 // earlierOf is what is to be remembered of a machine's clone when a generation
@@ -92,7 +93,7 @@ func readEarlier(tx transaction, key machine.Key) (*proof.Earlier, error) {
 }
 
 // Revert gives up a remake that has not replaced its clone: the machine is that
-// clone again, with what is reserved for it.
+// clone again, with what is reserved for it. It is finished by the run, or by the next one.
 func (l *Ledger) Revert(ctx context.Context, run string, key machine.Key, reserved []Reservation) error {
 	return l.write(ctx, func(tx transaction) error {
 		earlier, err := readEarlier(tx, key)
@@ -105,9 +106,13 @@ func (l *Ledger) Revert(ctx context.Context, run string, key machine.Key, reserv
 		if err := tx.Exec(`DELETE FROM steps WHERE site = ? AND machine = ? AND generation > ?`, key.Site, key.Name, earlier.Generation); err != nil {
 			return err
 		}
-		err = tx.Exec(`UPDATE machines SET generation = ?, state = ?, spec = ?, host = ?, store = ?, run = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
-			earlier.Generation, proof.Made, encode(earlier.Spec), earlier.Host, earlier.Store, run, now(), key.Site, key.Name)
+		err = tx.Exec(`UPDATE machines SET generation = ?, state = ?, spec = ?, host = ?, store = ?, changed = ?, earlier = '' WHERE site = ? AND name = ?`,
+			earlier.Generation, proof.Made, encode(earlier.Spec), earlier.Host, earlier.Store, now(), key.Site, key.Name)
 		if err != nil {
+			return err
+		}
+		// It may have been shut down: until the run finishes it, its steps are open.
+		if err := begin(tx, Step{Key: key, Generation: earlier.Generation, Step: string(step.Reserve), Run: run}); err != nil {
 			return err
 		}
 		return note(tx, Event{Run: run, Key: key, What: "remake abandoned", Detail: fmt.Sprintf("generation %d kept", earlier.Generation)})

@@ -222,7 +222,10 @@ func TestGoingBack(t *testing.T) {
 		require.NoError(t, l.Journal(ctx, Step{Key: first.Key, Generation: 3, Step: "clone", Run: "r3", State: Begun}))
 		require.NoError(t, l.Revert(ctx, "r4", first.Key, held("a", "198.51.100.7")))
 		back := one()
-		assert.Equal(t, proof.Known{Key: first.Key, Generation: 1, State: proof.Made, Slim: *first.Spec.Slim(), Host: "hv1", Store: "fast"}, back.Known)
+		assert.Equal(t, proof.Known{Key: first.Key, Generation: 1, State: proof.Made, Slim: *first.Spec.Slim(), Host: "hv1", Store: "fast",
+			Open: proof.Open{{Step: "reserve", Run: "r4", Command: "unknown"}}}, back.Known, "the run may yet have to start it")
+		require.NoError(t, l.Finish(ctx, "r4", first, "changed", ""))
+		assert.Empty(t, one().Open)
 		faults, err := l.Check(ctx)
 		require.NoError(t, err)
 		assert.Empty(t, faults)

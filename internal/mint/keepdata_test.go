@@ -15,10 +15,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/plan"
+	"mintbatch/internal/site"
 )
 
 const withData = "machine,preset,site,disks\nbms-one,node,quay,5GiB\nbms-two,spare,quay,1GiB;2GiB\n"
@@ -181,4 +183,46 @@ func TestDataOfDeletedMachinesCrashPoints(t *testing.T) {
 			})
 		})
 	}
+}
+
+// keepsClones is a site that refuses to delete machines.
+type keepsClones struct{ unruly }
+
+func (keepsClones) Remove(context.Context, uuid.UUID, contract.Disks) (contract.Task, error) {
+	return contract.Task{}, fmt.Errorf("%w: as ordered", site.ErrRefused)
+}
+
+// A remake that keeps data disks has shut down the clones that it was to replace, which the site refuses to delete. The mint that goes back
+// to these is ended at points of it, or a reply is lost: the next one starts them, and does not take that for a change by others.
+func TestGoingBackCrashPoints(t *testing.T) {
+	base, ctx := t.TempDir(), t.Context()
+	w := served(t, base)
+	require.NoError(t, w.run(t, withData, &death{}, &death{}))
+	d := w.open(t, &death{}, &death{})
+	_, err := d.Sites.Site("quay")
+	require.NoError(t, err)
+	d.Sites.Use("quay", func(opened site.Site) site.Site { return keepsClones{unruly{opened, &fault{}}} })
+	require.NoError(t, d.Ledger.Lock(ctx, "test", mint.Everything))
+	_, err = do(ctx, d)(remakingWithData(ctx, d))
+	require.Error(t, err)
+	require.NoError(t, d.Close())
+	w.stop()
+	off := func(w *world) (names []string) {
+		for _, m := range w.machines(t) {
+			if m.Power == machine.Off {
+				names = append(names, m.Name)
+			}
+		}
+		return names
+	}
+	require.Len(t, off(w), 2)
+	again := copies(t, base)
+	w, count := again(), &death{}
+	require.NoError(t, w.run(t, withData, count, &death{}))
+	w.stop()
+	endedAnywhere(t, again, count.count, amount(24, 12, 1), func(w *world, d, lose *death) { _ = w.run(t, withData, d, lose) }, func(w *world, what string) {
+		assert.NoError(t, untilDone(func() error { return w.run(t, withData, &death{}, &death{}) }), what)
+		w.stop()
+		assert.Empty(t, off(w), what)
+	})
 }
