@@ -75,6 +75,7 @@ func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string) ([]s
 	var still []string
 	for _, name := range names {
 		_, err := d.Known(ctx, []string{name})
+		named := glob.Keys([]string{name})
 		switch {
 		case err == nil:
 			still = append(still, name)
@@ -88,7 +89,7 @@ func (d *Desk) stillThere(ctx context.Context, r *Retiring, names []string) ([]s
 			return nil, failed
 		case len(gone) > 0:
 			r.Gone = append(r.Gone, gone...)
-		case slices.ContainsFunc(d.Wanted, func(w *batch.Wanted) bool { return glob.Keys([]string{name})(w.Key) }):
+		case slices.ContainsFunc(d.Wanted, func(w *batch.Wanted) bool { return named(w.Key) }):
 			return nil, fmt.Errorf("%w: %s is in the sheet but was never made", glob.ErrNoMatch, name)
 		default:
 			return nil, err

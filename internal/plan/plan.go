@@ -262,6 +262,9 @@ func (p *Planner) taken(of proof.Proof) (found finding.List) {
 // Matcher turns names and globs into a filter of the machines of sheet and ledger. One
 // that matches no machine is refused: it was meant to.
 func (p *Planner) Matcher(globs []string, known []ledger.Machine) (func(machine.Key) bool, error) {
+	if len(globs) == 0 { // there may be many
+		return glob.Keys(nil), nil
+	}
 	var all []machine.Key
 	for _, w := range p.Wanted {
 		all = append(all, w.Key)

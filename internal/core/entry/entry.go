@@ -139,7 +139,7 @@ func (u *Unrecorded) Error() string { return u.Item.String() + ": it is not in t
 // Recorded is what a machine has, with what was found to be unrecorded.
 func (e Entered) Recorded(u *Unrecorded) Entered {
 	e.Items = slices.Clone(e.Items)
-	e.Unseen = slices.DeleteFunc(slices.Clone(e.Unseen), func(i Item) bool { return i.System == u.Item.System && i.Name == u.Item.Name })
+	e.Unseen = slices.DeleteFunc(slices.Clone(e.Unseen), u.Item.isNamedAs)
 	if i := Find(e.Items, u.Item); i >= 0 {
 		e.Items[i] = u.Item
 		return e
@@ -209,8 +209,10 @@ func Missing(items, others []Item) (all []Item) {
 
 // Find is the place of the item that has the name of another; -1 if there is none.
 func Find(items []Item, like Item) int {
-	return slices.IndexFunc(items, func(i Item) bool { return i.System == like.System && i.Name == like.Name })
+	return slices.IndexFunc(items, like.isNamedAs)
 }
+
+func (i Item) isNamedAs(other Item) bool { return i.System == other.System && i.Name == other.Name }
 
 // Same reports whether a machine has what is wanted and nothing else.
 func Same(had Entered, want []Item, owner Owner) bool {
