@@ -33,6 +33,13 @@ func (l *Ledger) KeepDisks(ctx context.Context, k Kept) error {
 	})
 }
 
+// WasKept reports whether the disks of a machine were to stay.
+func (l *Ledger) WasKept(ctx context.Context, key machine.Key, generation int) (bool, error) {
+	n := 0
+	err := l.read(ctx, `SELECT COUNT(*) FROM kept WHERE site = ? AND machine = ? AND generation = ?`, func(row *sql.Rows) error { return row.Scan(&n) }, key.Site, key.Name, generation)
+	return n > 0, err
+}
+
 // keptOf reports which disks of a machine stay. If they do not, what was written of
 // them, by a run that did not live to do it, is taken back.
 func keptOf(tx transaction, key machine.Key, disks contract.Disks) (string, error) {

@@ -185,6 +185,44 @@ func TestDataOfDeletedMachinesCrashPoints(t *testing.T) {
 	}
 }
 
+// A site has listed no machines for once, at a remake that loses data disks: those of clones before, of which nobody asked for the
+// loss then, are kept for good, and machines are not unfinished for ever because of that.
+func TestDataOfUnlistedMachines(t *testing.T) {
+	base, w := madeWithData(t)
+	_, loose := w.disks(t)
+	again := copies(t, base)
+	for name, then := range map[string]func(context.Context, *mint.Desk) (mint.Task, error){
+		"remake": func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
+			p, err := d.Make(ctx, plan.Request{Names: []string{"bms-*"}, Contact: plan.Online, Remake: true, Data: proof.LoseDataDisks})
+			if err != nil {
+				return mint.Task{}, err
+			}
+			return d.Minting(ctx, "remake", p, plan.AllowRemakes, mint.Order{})
+		},
+		"retire": func(ctx context.Context, d *mint.Desk) (mint.Task, error) {
+			r, err := d.Retiring(ctx, mint.Which{Names: []string{"bms-*"}}, plan.AcceptMissing)
+			return mint.Retirement("retire", r.Works, mint.Order{}), err
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w, ctx := again(), t.Context()
+			d := w.open(t, &death{}, &death{})
+			_, err := d.Sites.Site("quay")
+			require.NoError(t, err)
+			d.Sites.Use("quay", func(opened site.Site) site.Site { return unruly{opened, &fault{blind: true}} })
+			require.NoError(t, d.Ledger.Lock(ctx, "test", mint.Everything))
+			p, err := d.Make(ctx, plan.Request{Contact: plan.Online, Missing: plan.AcceptMissing})
+			require.NoError(t, err)
+			_, _ = do(ctx, d)(d.Minting(ctx, "mint", p, plan.AllowRemakes, mint.Order{}))
+			require.NoError(t, d.Close())
+			assert.NoError(t, untilDone(func() error { return w.act(t, then, &death{}, &death{}) }))
+			w.stop()
+			_, stay := w.disks(t)
+			assert.ElementsMatch(t, loose, stay)
+		})
+	}
+}
+
 // keepsClones is a site that refuses to delete machines.
 type keepsClones struct{ unruly }
 

@@ -35,6 +35,7 @@ type Durable interface {
 	Rename(ctx context.Context, run string, from machine.Key, to machine.Machine, tell ...ledger.Outgoing) error
 	PutEntered(ctx context.Context, key machine.Key, e entry.Entered) error
 	KeepDisks(ctx context.Context, k ledger.Kept) error
+	WasKept(ctx context.Context, key machine.Key, generation int) (bool, error)
 	Forget(ctx context.Context, run string, key machine.Key, cooling map[string]time.Time, disks contract.Disks, tell ...ledger.Outgoing) error
 	WasMade(ctx context.Context, key machine.Key) (bool, error)
 	PutOutbox(ctx context.Context, all []ledger.Outgoing) error

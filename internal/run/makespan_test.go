@@ -224,6 +224,7 @@ func (forgetful) Called(context.Context, machine.Key, int) (*contract.Report, er
 }
 func (forgetful) CloseOwn(context.Context, string, machine.Key, string, string) error { return nil }
 func (forgetful) KeepDisks(context.Context, ledger.Kept) error                        { return nil }
+func (forgetful) WasKept(context.Context, machine.Key, int) (bool, error)             { return false, nil }
 func (forgetful) WasMade(context.Context, machine.Key) (bool, error)                  { return false, nil }
 func (forgetful) PutOutbox(context.Context, []ledger.Outgoing) error                  { return nil }
 func (forgetful) PutEntered(context.Context, machine.Key, entry.Entered) error        { return nil }

@@ -129,15 +129,29 @@ func (j *job) removal(of clone) []act {
 }
 
 // removeData deletes data disks that were made for clones which are gone, or keeps them for
-// good, which is written down first.
+// good, which is written down first. Those that were kept for good before stay so.
 func (j *job) removeData(ctx context.Context, during step.Name, of []uuid.UUID, disks contract.Disks) error {
 	for _, id := range of {
+		data := j.keptData(id)
 		if disks == contract.KeepDisks {
-			if err := j.Ledger.KeepDisks(context.WithoutCancel(ctx), j.keptData(id)); err != nil {
+			if err := j.Ledger.KeepDisks(context.WithoutCancel(ctx), data); err != nil {
 				return err
 			}
 		}
-		if err := j.perform(ctx, during, func(ctx context.Context) (contract.Task, error) { return j.site.Remove(ctx, id, disks) }); err != nil {
+		remove := func(disks contract.Disks) error {
+			return j.perform(ctx, during, func(ctx context.Context) (contract.Task, error) { return j.site.Remove(ctx, id, disks) })
+		}
+		err := remove(disks)
+		if disks != contract.KeepDisks && errors.Is(err, site.ErrRefused) {
+			kept, asked := j.Ledger.WasKept(ctx, data.Key, data.Generation)
+			if asked != nil {
+				return asked
+			}
+			if kept {
+				err = remove(contract.KeepDisks)
+			}
+		}
+		if err != nil {
 			return fmt.Errorf("its data disks: %w", err)
 		}
 	}
