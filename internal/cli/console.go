@@ -37,7 +37,7 @@ func (a *App) console(ctx context.Context, c *cli.Command, s *mint.Desk) error {
 	if err := s.Knows(ctx, name); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Stderr, "connected to the console of %s; press Ctrl-] to disconnect\n", name)
+	fmt.Fprintf(a.Stderr, "connecting to the console of %s; press Ctrl-] to disconnect\n", name)
 	if f, ok := a.Stdin.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		was, err := term.MakeRaw(int(f.Fd()))
 		if err != nil {

@@ -35,9 +35,16 @@ type Found struct {
 }
 
 // Find says who has an address, a MAC address or a name now, had it before, will have it by
-// the sheet, or who holds it. No site is contacted.
+// the sheet, or who holds it; of SITE/NAME only at that site. No site is contacted.
 func (d *Desk) Find(ctx context.Context, text string) ([]Found, error) {
-	is := wanted(text)
+	at, name, one := strings.Cut(text, "/")
+	if one {
+		_, one = d.Setup.Sites[at]
+	}
+	if !one {
+		name = text
+	}
+	is := wanted(name)
 	var all []Found
 	known, err := d.Ledger.Machines(ctx)
 	if err != nil {
@@ -72,6 +79,9 @@ func (d *Desk) Find(ctx context.Context, text string) ([]Found, error) {
 		if is(e.Name) || slices.ContainsFunc(strings.FieldsFunc(e.Detail, func(r rune) bool { return r == ' ' || r == ';' || r == ',' }), is) {
 			all = append(all, Found{Source: "history", Site: e.Site, Name: e.Name, What: strings.TrimSuffix(e.What+": "+e.Detail, ": "), Since: e.At, User: e.User})
 		}
+	}
+	if one {
+		all = slices.DeleteFunc(all, func(f Found) bool { return f.Site != at })
 	}
 	if len(all) == 0 {
 		return nil, fmt.Errorf("%w of %q (%s)", ErrNotFound, text, finding.DidYouMeanOf(text, d.names(known), "mintbatch list"))
@@ -124,7 +134,7 @@ func wanted(text string) func(string) bool {
 			return err == nil && bare(s) == bare(text)
 		}
 	}
-	return func(s string) bool { return strings.EqualFold(s, text) }
+	return func(s string) bool { return text != "" && strings.EqualFold(s, text) }
 }
 
 // ofMachine reports whether a machine has what is looked for, and what else it has.

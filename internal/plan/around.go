@@ -142,7 +142,7 @@ func (p *Planner) foreignEntries(ctx context.Context, plan *Plan, works []*proof
 			} else if ours && other.Name == of[i].Name {
 				hint = fmt.Sprintf("a machine does not move to another site: write %s into its row, or `mintbatch retire %s` first, or choose another name", other.Site, other)
 			} else if ours {
-				hint = fmt.Sprintf("choose another name or address; `mintbatch rename %s %s` if it is the same machine, `mintbatch retire %[1]s` if it is to go", other.Name, of[i].Name)
+				hint = fmt.Sprintf("choose another name or address; `mintbatch rename %s %s` if it is the same machine, `mintbatch retire %[1]s` if it is to go", other, of[i].Name)
 			}
 			code := "name-in-dns"
 			switch {

@@ -73,7 +73,7 @@ func machineOf(ctx context.Context, d *mint.Desk, k ledger.Machine) (*Exporting,
 		return nil, err
 	}
 	if m.Power == machine.On {
-		return nil, refuse("%s is running; shut it down with `mintbatch power off %s`", key.Name, key.Name)
+		return nil, refuse("%s is running; shut it down with `mintbatch power off %s`", key.Name, key)
 	}
 	e := &Exporting{Site: key.Site, id: id, Machine: ovf.Machine{Name: key.Name, CPUs: m.CPUs, Memory: m.Memory, Firmware: m.Firmware}}
 	if m.Mark != nil {

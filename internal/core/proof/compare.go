@@ -278,7 +278,7 @@ func (c comparer) made(w Work, known *Known, here view) Work {
 	open := known.left(here)
 	if open.removal != "" {
 		w.Reasons, w.KeepsDisks = changes.reasons(), known.KeepsDisks
-		w.Refusal = fmt.Sprintf("a retire was started: `mintbatch retire %s` finishes it", w.Name)
+		w.Refusal = fmt.Sprintf("a retire was started: `mintbatch retire %s` finishes it", w.Key)
 		w.doubt = removalStarted
 		return w.replaced(c.Ledger, open.removal)
 	}

@@ -102,7 +102,7 @@ func (k *Known) left(here view) (l left) {
 		case s.renames():
 			l.own = fmt.Sprintf("run %s did not finish: `mintbatch %s` does", s.Run, s.Command)
 		case s.Step == string(step.Restore) && !s.Failed:
-			l.own = fmt.Sprintf("run %s (%s) did not finish: `mintbatch %s %s` does", s.Run, s.Command, s.Command, k.Name)
+			l.own = fmt.Sprintf("run %s (%s) did not finish: `mintbatch %s %s` does", s.Run, s.Command, s.Command, k.Key)
 		case s.Step == string(step.Stop) || s.Step == string(step.Remove):
 			l.unfinished = fmt.Sprintf("run %s (%s) was shutting it down and did not finish", s.Run, s.Command)
 		case l.unfinished == "":
