@@ -62,7 +62,7 @@ func fullOf(b *testing.B, n int, setupText string) (dir, program string, id uuid
 		slots <- struct{}{}
 		go func() {
 			defer func() { <-slots }()
-			if err := l.Restore(b.Context(), "r", m, held[m.Name]); err != nil {
+			if err := l.Restore(b.Context(), "r", m, held[m.Name], ""); err != nil {
 				panic(err)
 			}
 		}()

@@ -524,7 +524,7 @@ func TestEachMachine(t *testing.T) {
 		for _, site := range []string{"quay", "pier"} {
 			for _, name := range []string{"a", "b2", "B1", "a-1", "z"} {
 				m := Machine{Known: proof.Known{Key: machine.Key{Site: site, Name: name}, Generation: 1, State: proof.Made, Slim: *one(name).Spec.Slim()}}
-				require.NoError(t, l.Restore(ctx, "r", m, nil))
+				require.NoError(t, l.Restore(ctx, "r", m, nil, ""))
 			}
 		}
 		all, err := l.Machines(ctx)

@@ -41,8 +41,8 @@ func adopt(tx transaction, id uuid.UUID) error {
 
 // Restore writes down a machine that a site has and the ledger has lost, or lost
 // sight of. An address that somebody else holds stays with whom it is. One that is
-// unfinished counts as started.
-func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []Reservation) error {
+// unfinished counts as started. If a request has asked for it, that is known again, too.
+func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []Reservation, request string) error {
 	return l.write(ctx, func(tx transaction) error {
 		if err := reserve(tx, m.Key, nil); err != nil {
 			return err
@@ -96,6 +96,12 @@ func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []
 				return err
 			}
 		}
-		return note(tx, Event{Run: run, Key: m.Key, What: "restored"})
+		if request == "" {
+			return note(tx, Event{Run: run, Key: m.Key, What: "restored"})
+		}
+		if err := requested(tx, request, m); err != nil {
+			return err
+		}
+		return note(tx, Event{Run: run, Key: m.Key, What: "restored", Detail: "request " + request})
 	})
 }

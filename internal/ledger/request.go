@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"mintbatch/internal/core/request"
 )
@@ -58,6 +59,27 @@ func (l *Ledger) ChangeRequest(ctx context.Context, r request.Request, letters .
 		}
 		return note(tx, Event{Run: r.Run, What: fmt.Sprintf("request %s: %s", r.ID, r.State), Detail: detail})
 	})
+}
+
+// requested writes that a machine which is there was asked for by a request. Of one that the ledger does not know no more is known.
+func requested(tx transaction, id string, m Machine) error {
+	r, text := request.Request{ID: id}, ""
+	switch err := tx.QueryRow(`SELECT about FROM requests WHERE id = ?`, id).Scan(&text); {
+	case errors.Is(err, sql.ErrNoRows):
+		r.State, r.Received, r.Why = request.Done, time.Now().UTC(), "restored from its machines"
+	case err != nil:
+		return err
+	default:
+		if err := json.Unmarshal([]byte(text), &r); err != nil {
+			return damaged(err)
+		}
+	}
+	if !r.Asks(m.Key, m.Origin) {
+		r.Machines = append(r.Machines, m.Key)
+	}
+	r.Run = cmp.Or(r.Run, m.Run)
+	r.Changed++
+	return tx.Exec(`INSERT INTO requests (id, changed, about) VALUES (?, ?, ?) ON CONFLICT (id) DO UPDATE SET changed = excluded.changed, about = excluded.about`, id, r.Changed, encode(r))
 }
 
 // Requests returns all requests, the oldest first.

@@ -331,7 +331,7 @@ func (d *Desk) restore(ctx context.Context, runID string, key machine.Key, m con
 		rebuilt.Whole = spec.Guest.Firstboot.IsZero() || d.contents(key, &spec)
 		restored.Slim = *spec.Slim()
 	}
-	return rebuilt, d.Ledger.Restore(ctx, runID, restored, reservationsOf(key, restored.Spec(), d.Setup))
+	return rebuilt, d.Ledger.Restore(ctx, runID, restored, reservationsOf(key, restored.Spec(), d.Setup), m.Mark.Request)
 }
 
 // contents puts the first-boot contents of the sheet's machine in the place of

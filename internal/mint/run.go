@@ -223,6 +223,9 @@ func (r *Run) Do(ctx, stop context.Context, to Sinks) (*Outcome, error) {
 	if err != nil {
 		return nil, errors.Join(err, log.End("not begun"), r.Release(ctx))
 	}
+	if engine.Requested, err = d.Ledger.Requested(ctx); err != nil {
+		return nil, errors.Join(err, log.End("not begun"), r.Release(ctx))
+	}
 	engine.Around = run.Around{System: d.Around.System, Entries: d.Setup.Entries, Entered: entered, Leave: t.Order.LeaveEntries}
 	if t.callsHome() {
 		calls, err := callhome.Listen(d.Setup.CallHome.Listen.AddrPort, d.Ledger.TakeCall, d.log)

@@ -247,7 +247,7 @@ func (p *Planner) taken(of proof.Proof) (found finding.List) {
 		if why, ok := taken[w.Key]; ok {
 			hint := "choose another name; the existing machine is left unchanged"
 			switch {
-			case why == proof.UnknownClone || why == proof.EarlierClone:
+			case proof.Outdated(why):
 				hint = "update this ledger; the existing machine is left unchanged"
 			case !strings.Contains(why, "ledger"): // it is this ledger's
 				hint = "the existing machine is left unchanged"

@@ -130,6 +130,9 @@ func others(ctx context.Context, d *mint.Desk, ours map[machine.Key]bool, works 
 	}
 	for _, w := range works {
 		why := ""
+		if proof.Outdated(w.Why()) { // of which no sender knows anything
+			return nil, fmt.Errorf("machine %s: %s", w.Name, w.Why())
+		}
 		switch {
 		case there[w.Key] && !ours[w.Key]:
 			why = fmt.Sprintf("there is a machine %s already", w.Name)
@@ -143,7 +146,7 @@ func others(ctx context.Context, d *mint.Desk, ours map[machine.Key]bool, works 
 	return found, nil
 }
 
-// ownMachines are those that runs of a request have begun and that were not retired since.
+// ownMachines are those that runs of a request have begun, or had by their marks, and that were not retired since.
 func ownMachines(ctx context.Context, d *mint.Desk, one request.Request) (map[machine.Key]bool, error) {
 	runs, err := d.Ledger.Runs(ctx)
 	if err != nil {
@@ -159,7 +162,7 @@ func ownMachines(ctx context.Context, d *mint.Desk, one request.Request) (map[ma
 		switch {
 		case e.What == "retired":
 			delete(ours, e.Key)
-		case e.What == "begun" && own[e.Run]:
+		case e.What == "begun" && own[e.Run], e.What == "restored" && e.Detail == commandOf(one):
 			ours[e.Key] = true
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"mintbatch/internal/core/contract"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/request"
 	"mintbatch/internal/core/step"
 	"mintbatch/internal/core/window"
 	"mintbatch/internal/ledger"
@@ -54,6 +55,8 @@ type Engine struct {
 	Window window.Window
 	// Home is where guests report that call by themselves.
 	Home string
+	// Requested are the machines that requests have asked for, which their marks say.
+	Requested request.Has
 	// Around are the systems around the machines.
 	Around Around
 	// Checkpoint is the one that is kept, restored or dropped.

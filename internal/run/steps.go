@@ -272,7 +272,7 @@ func seededOf(adapters []machine.Adapter) []seeded {
 func (j *job) mark(stage contract.Stage) contract.Mark {
 	m := j.work.Machine()
 	return contract.Mark{Ledger: j.Owner, Key: m.Key.String(), Origin: j.work.Origin, Generation: j.work.Generation, Stage: stage,
-		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Info: m.Info, Spec: contract.MarkedSpec(m.Spec)}
+		Fingerprint: m.Fingerprint(), Run: j.Run, Folder: m.Clone.Folder, Request: j.Requested.Which(j.work.Key, j.work.Origin), Info: m.Info, Spec: contract.MarkedSpec(m.Spec)}
 }
 
 // How often an act is asked for whose task the site has forgotten, or whose task

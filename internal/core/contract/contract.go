@@ -42,6 +42,8 @@ type Mark struct {
 	// Seal is the version of a template, NAME@N, that is being made of this copy of a machine. It is no
 	// machine of anybody's sheet.
 	Seal string `json:"seal,omitempty"`
+	// Request is the one that has asked for the machine, so that it is no stray of another sheet.
+	Request string `json:"request,omitempty"`
 	// Spec is what the machine was made to, so that a ledger can be made again
 	// from the marks. In place of the guest's first-boot contents, which may hold
 	// what is not for everybody's eyes, it has their digest.

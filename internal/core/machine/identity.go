@@ -76,6 +76,9 @@ type Origin struct {
 // IsZero reports whether all has the machine's own names.
 func (o Origin) IsZero() bool { return o.Born == "" && len(o.Former)+len(o.Data) == 0 }
 
+// Names are all that the machine has and had.
+func (o Origin) Names(key Key) []string { return append([]string{key.Name, o.Born}, o.Former...) }
+
 // Renamed is the origin of a machine that gets another name.
 func (o Origin) Renamed(from, to string) Origin {
 	if o.Born == "" {

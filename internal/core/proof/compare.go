@@ -49,6 +49,9 @@ const (
 	EarlierClone = "the site has an earlier clone of this machine than the ledger, as after it was restored from a copy; `mintbatch ledger rebuild` takes that over, `mintbatch retire` deletes it"
 )
 
+// Outdated reports whether what is said of a machine is that the ledger is behind its site.
+func Outdated(why string) bool { return why == UnknownClone || why == EarlierClone }
+
 // Compare computes the work. Only the machines for which keep tells true are
 // considered; a nil keep means all.
 func Compare(s Situation, keep func(machine.Key) bool) Proof {

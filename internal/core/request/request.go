@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/hex"
+	"slices"
 	"strings"
 	"time"
 
@@ -60,6 +61,11 @@ type Request struct {
 	Changed int `json:"changed"`
 }
 
+// Asks reports whether it asks for a machine, under whichever of its names.
+func (r Request) Asks(key machine.Key, origin machine.Origin) bool {
+	return slices.ContainsFunc(origin.Names(key), func(name string) bool { return slices.Contains(r.Machines, machine.Key{Site: key.Site, Name: name}) })
+}
+
 // Names are those of its machines.
 func (r Request) Names() []string {
 	names := make([]string, len(r.Machines))
@@ -69,8 +75,8 @@ func (r Request) Names() []string {
 	return names
 }
 
-// Has are the machines that requests have asked for and that are, or are being, made.
-type Has map[machine.Key]bool
+// Has are the machines that requests have asked for and that are, or are being, made, with the ids of these.
+type Has map[machine.Key]string
 
 // Of gathers them.
 func Of(all []Request) Has {
@@ -78,7 +84,7 @@ func Of(all []Request) Has {
 	for _, r := range all {
 		if r.State == Approved || r.State == Done || r.State == Failed || r.Run != "" {
 			for _, key := range r.Machines {
-				has[key] = true
+				has[key] = r.ID
 			}
 		}
 	}
@@ -86,13 +92,16 @@ func Of(all []Request) Has {
 }
 
 // Made reports whether a machine was asked for by a request, under whichever of its names: no row of another sheet needs to ask for it.
-func (h Has) Made(key machine.Key, origin machine.Origin) bool {
-	for _, name := range append([]string{key.Name, origin.Born}, origin.Former...) {
-		if h[machine.Key{Site: key.Site, Name: name}] {
-			return true
+func (h Has) Made(key machine.Key, origin machine.Origin) bool { return h.Which(key, origin) != "" }
+
+// Which is the request that has asked for a machine; empty if none has.
+func (h Has) Which(key machine.Key, origin machine.Origin) string {
+	for _, name := range origin.Names(key) {
+		if id := h[machine.Key{Site: key.Site, Name: name}]; id != "" {
+			return id
 		}
 	}
-	return false
+	return ""
 }
 
 // ID is that of a request: the same for the same sheet from the same origin, whoever takes it in.

@@ -50,6 +50,7 @@ func withMark(m contract.Mark, p parent) *etree.Element {
 	set(e, "data", words(m.Data))
 	set(e, "stage", string(m.Stage))
 	set(e, "seal", m.Seal)
+	set(e, "request", m.Request)
 	set(e, "owner", m.Owner)
 	set(e, "until", m.Until)
 	set(e, "keep", m.Keep)
@@ -128,6 +129,7 @@ func (d *definition) mark() (*contract.Mark, parent) {
 		m.Data = append(m.Data, of)
 	}
 	m.Stage, m.Seal = contract.Stage(e.SelectAttrValue("stage", "")), e.SelectAttrValue("seal", "")
+	m.Request = e.SelectAttrValue("request", "")
 	m.Owner, m.Until = e.SelectAttrValue("owner", ""), e.SelectAttrValue("until", "")
 	m.Keep, m.Extended = e.SelectAttrValue("keep", ""), e.SelectAttrValue("extended", "")
 	m.Notes = textAt(d.root, "./description")

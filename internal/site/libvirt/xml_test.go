@@ -155,7 +155,7 @@ func TestMarkComesBackAsItWasPut(t *testing.T) {
 	none, _ := d.mark()
 	assert.Nil(t, none)
 	spec := machine.Spec{Guest: machine.Guest{Hostname: "x", Firstboot: &machine.Firstboot{Commands: []string{"echo hunter2"}}}}
-	want := contract.Mark{Ledger: id, Key: "quay/x", Generation: 3, Fingerprint: "f", Run: "r", Folder: "so<nar", Spec: contract.MarkedSpec(spec)}
+	want := contract.Mark{Ledger: id, Key: "quay/x", Generation: 3, Fingerprint: "f", Run: "r", Folder: "so<nar", Stage: contract.StageMade, Request: "b4fd", Spec: contract.MarkedSpec(spec)}
 	want.Info = machine.Info{Owner: `"tides" & co`, Notes: "a <b>\n]]>", Until: "2027-03-31", Labels: map[string]string{"rack": "3", "a-b": "é"}}
 	of := parent{"/t/deb12.qcow2", "17.5", 3 * machine.MiB}
 	d.setMark(contract.Mark{Ledger: id, Key: "quay/x", Generation: 2}, parent{})
