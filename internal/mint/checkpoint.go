@@ -125,7 +125,7 @@ func (d *Desk) Checkpointing(ctx context.Context, a CheckpointAct, c machine.Che
 		switch {
 		case k.State != proof.Made || k.Open.Has(step.Remove) || k.Open.BeingRenamed():
 			return false
-		case k.Open.Has(step.Restore):
+		case k.Open.Has(step.Restore), k.Open.Has(step.Clean):
 			return a == RestoreCheckpoint
 		}
 		return a == DropCheckpoint || k.Open.OnlyBy("checkpoint ")

@@ -7,6 +7,7 @@ import (
 	"mintbatch/internal/core/finding"
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/run"
 )
 
@@ -24,7 +25,7 @@ func (d *Desk) everyday(ctx context.Context, command string, names []string, may
 			refused = append(refused, w)
 			continue
 		}
-		w.Refusal, w.Begun, w.LeftOff, w.Swept = "", k.Open.By(command), k.LeftOff(), k.Swept()
+		w.Refusal, w.Begun, w.LeftOff, w.Swept, w.Cleaned = "", k.Open.By(command), k.LeftOff(), k.Swept(), k.Open.Has(step.Clean)
 		works = append(works, w)
 	}
 	return works, refused, nil

@@ -88,6 +88,10 @@ func restoreChain(j *job) chain {
 	})
 	restore.undone = "not restored"
 	steps := []act{restore}
+	if j.work.Cleaned { // which its next start must not go on with
+		eject := j.siteAct(step.Clean, time.Now(), func(ctx context.Context) (contract.Task, error) { return j.site.Seed(ctx, id, nil) })
+		steps = []act{eject, restore}
+	}
 	fresh := false // it does its first boot again
 	for _, c := range m.Checkpoints() {
 		fresh = fresh || c == machine.Checkpoint{Name: j.Checkpoint.Name}
@@ -98,7 +102,7 @@ func restoreChain(j *job) chain {
 	cards := machine.Cards(m.Adapters)
 	steps = append(steps, j.siteAct(step.Wire, time.Now(), func(ctx context.Context) (contract.Task, error) { return j.site.Wire(ctx, id, cards, restart) }),
 		j.record(contract.StageMade))
-	if fresh && (m.DropSeed || m.Guest.Confirm == machine.CallHome) && kinds.Of(m.Guest).Reads() {
+	if (fresh && (m.DropSeed || m.Guest.Confirm == machine.CallHome) || j.work.Cleaned && !m.DropSeed) && kinds.Of(m.Guest).Reads() {
 		steps = append(steps, act{name: step.Seed, input: time.Now(), do: func(ctx, _ context.Context) error { return j.seed(ctx) }})
 	}
 	if fresh && m.Media != "" {

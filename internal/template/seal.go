@@ -26,6 +26,7 @@ import (
 	"mintbatch/internal/core/proof"
 	"mintbatch/internal/core/seal"
 	"mintbatch/internal/core/setup"
+	"mintbatch/internal/core/step"
 	"mintbatch/internal/ledger"
 	"mintbatch/internal/mint"
 	"mintbatch/internal/run"
@@ -150,9 +151,9 @@ func PrepareSeal(ctx context.Context, d *mint.Desk, o SealOrder) (*Sealing, erro
 	if len(whole.Files) > 1 {
 		return nil, refuse("machine %s has data disks, and a template has only a system disk; take them out of the machine, and out of its /etc/fstab", master.Name)
 	}
-	var cards []machine.Card
+	var own ledger.Machine
 	if p.InPlace = o.InPlace; o.InPlace {
-		if cards, err = ownMachine(ctx, d, where, source, master); err != nil {
+		if own, err = ownMachine(ctx, d, where, source, master); err != nil {
 			return nil, err
 		}
 		from += inPlace
@@ -165,7 +166,7 @@ func PrepareSeal(ctx context.Context, d *mint.Desk, o SealOrder) (*Sealing, erro
 	if err := p.number(ctx, d, survey, newest); err != nil {
 		return nil, err
 	}
-	s := sealer{Sealing: p, d: d, at: at, to: to, reader: reader, master: master, cards: cards, limit: cmp.Or(o.Limit, usualLimit)}
+	s := sealer{Sealing: p, d: d, at: at, to: to, reader: reader, master: master, own: own, limit: cmp.Or(o.Limit, usualLimit)}
 	s.id, s.from, s.name = copyOf(p.Version), "machine:"+p.Machine, p.copyName()
 	if p.InPlace {
 		s.id, s.name, p.Checkpoint = master.ID, master.Name, fmt.Sprintf("before-%s-%d", p.Of, p.Number)
@@ -208,7 +209,13 @@ func PrepareSeal(ctx context.Context, d *mint.Desk, o SealOrder) (*Sealing, erro
 	return p, nil
 }
 
-func (p *Sealing) command() string { return "template seal " + p.Machine + " --as " + p.Of }
+func (p *Sealing) command() string {
+	command := "template seal " + p.Machine + " --as " + p.Of
+	if p.InPlace {
+		command += " --site " + p.Site + " --in-place"
+	}
+	return command
+}
 
 func readHook(file string) ([]byte, error) {
 	if file == "" {
@@ -328,12 +335,23 @@ func (s *sealer) finishing() []act {
 	}}}
 }
 
-// leave removes the copy, or gives the machine its cables back.
+// leave removes the copy, or gives the machine its cables back, which then is nobody's any more to finish.
 func (s *sealer) leave(ctx context.Context, share func(float64)) error {
-	if s.InPlace {
-		return s.wire(ctx, s.cards, share)
+	if !s.InPlace {
+		return removeCopy(ctx, s.at, s.Version, share)
 	}
-	return removeCopy(ctx, s.at, s.Version, share)
+	if err := s.cleaning(ctx); err != nil { // an earlier run may have begun it
+		return err
+	}
+	if err := s.wire(ctx, machine.Cards(s.own.Adapters), share); err != nil {
+		return err
+	}
+	return s.d.Ledger.CloseOwn(context.WithoutCancel(ctx), s.run, s.own.Key, "cleaned", "for "+s.Name()+"; checkpoint "+s.Checkpoint)
+}
+
+// cleaning writes that the machine itself is being cleaned: until that is finished, or taken back, nothing else starts it.
+func (s *sealer) cleaning(ctx context.Context) error {
+	return s.d.Ledger.Journal(context.WithoutCancel(ctx), ledger.Step{Key: s.own.Key, Generation: s.own.Generation, Step: string(step.Clean), Run: s.run, State: ledger.Begun})
 }
 
 // removeCopy removes the copy that a version is made of.
@@ -353,7 +371,7 @@ type sealer struct {
 	id     uuid.UUID // of the copy, or of the machine itself
 	name   string
 	from   string         // what is copied
-	cards  []machine.Card // of the machine, where that is cleaned itself
+	own    ledger.Machine // the machine, where that is cleaned itself
 	script site.Script
 	limit  time.Duration
 	run    string
@@ -421,7 +439,10 @@ func (s *sealer) keep(ctx context.Context, share func(float64)) error {
 	if err := settle(ctx, s.at, t, err, share); err != nil {
 		return err
 	}
-	pulled := slices.Clone(s.cards)
+	if err := s.cleaning(ctx); err != nil {
+		return err
+	}
+	pulled := machine.Cards(s.own.Adapters)
 	for i := range pulled {
 		pulled[i].Unplugged = true
 	}
@@ -431,22 +452,22 @@ func (s *sealer) keep(ctx context.Context, share func(float64)) error {
 // inPlace ends what a version is made of whose machine was cleaned itself.
 const inPlace = " in place"
 
-// ownMachine is what the adapters of a machine are to be, which has to be one that this ledger has made.
-func ownMachine(ctx context.Context, d *mint.Desk, where string, source machine.Cloned, master *contract.Machine) ([]machine.Card, error) {
+// ownMachine is a machine as this ledger, which has to have made it, has it.
+func ownMachine(ctx context.Context, d *mint.Desk, where string, source machine.Cloned, master *contract.Machine) (ledger.Machine, error) {
 	known, err := d.Ledger.Machines(ctx)
 	if err != nil {
-		return nil, err
+		return ledger.Machine{}, err
 	}
 	i := slices.IndexFunc(known, func(k ledger.Machine) bool {
 		return k.Site == where && k.State == proof.Made && k.ID(d.Ledger.ID) == master.ID
 	})
 	switch {
 	case source.Checkpoint != "":
-		return nil, refuse("a checkpoint cannot be cleaned in place; leave out --in-place, or restore it first")
+		return ledger.Machine{}, refuse("a checkpoint cannot be cleaned in place; leave out --in-place, or restore it first")
 	case i < 0 || master.Mark == nil || master.Mark.Ledger != d.Ledger.ID:
-		return nil, refuse("machine %s was not made by this ledger, so it is not changed; leave out --in-place", master.Name)
+		return ledger.Machine{}, refuse("machine %s was not made by this ledger, so it is not changed; leave out --in-place", master.Name)
 	}
-	return machine.Cards(known[i].Adapters), nil
+	return known[i], nil
 }
 
 // start starts the copy, with the seed that cleans it if that is how it is done.

@@ -86,7 +86,7 @@ type left struct {
 	unfinished string // it was shut down, or changed in part
 	off        string // it was shut down on purpose
 	swept      bool   // because its date was over
-	own        string // what only the command that began it finishes: a restore, or another name
+	own        string // what only the command that began it finishes: a restore, another name, or a cleaning
 }
 
 func (k *Known) left(here view) (l left) {
@@ -101,6 +101,8 @@ func (k *Known) left(here view) (l left) {
 			l.off = fmt.Sprintf("shut down with `mintbatch power off` (run %s)", s.Run)
 		case s.renames():
 			l.own = fmt.Sprintf("run %s did not finish: `mintbatch %s` does", s.Run, s.Command)
+		case s.Step == string(step.Clean):
+			l.own = fmt.Sprintf("run %s was cleaning it and did not finish: `mintbatch %s` does, or `mintbatch checkpoint restore` brings it back", s.Run, s.Command)
 		case s.Step == string(step.Restore) && !s.Failed:
 			l.own = fmt.Sprintf("run %s (%s) did not finish: `mintbatch %s %s` does", s.Run, s.Command, s.Command, k.Key)
 		case s.Step == string(step.Stop) || s.Step == string(step.Remove):

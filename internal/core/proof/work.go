@@ -76,6 +76,8 @@ type Work struct {
 	Accepted bool `json:"-"`
 	// IsOff reports that an unfinished machine is off, also if it was started before.
 	IsOff bool `json:"-"`
+	// Cleaned reports that it was being cleaned for a template, and may have the seed that does so.
+	Cleaned bool `json:"-"`
 	// Restoring reports that the machine is refused because its restore is open.
 	Restoring bool `json:"-"`
 	// BeingRenamed reports that its site may know the machine by another name already.

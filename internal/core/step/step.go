@@ -27,6 +27,7 @@ const (
 	Await      Name = "await"   // until a guest reports that may have been restarted
 	Restore    Name = "restore" // to a checkpoint
 	Drop       Name = "drop"    // a checkpoint
+	Clean      Name = "clean"   // of what a template must not have
 	Insert     Name = "insert"  // media into a CD drive
 	Carry      Name = "carry"   // big files, on an image of their own
 	Eject      Name = "eject"
@@ -86,6 +87,7 @@ var table = []Step{
 	{Name: Await, Phase: Confirming, Share: 0.97, Listed: true},
 	{Name: Restore, Phase: Removing, Listed: true},
 	{Name: Drop, Phase: Removing, Listed: true},
+	{Name: Clean, Phase: Removing},
 	{Name: Rename, Phase: Configuring, Listed: true},
 	{Name: Tell, Phase: Configuring, Share: 0.97, Listed: true},
 	{Name: Withdraw, Phase: Removing, Listed: true},
