@@ -242,7 +242,7 @@ func identity(v ledger.Version) (id [16]byte) {
 }
 
 // clearRest removes what is left of versions of the template whose deletion was begun at the site, or
-// that were begun there and are given up for another one.
+// that were begun there and are given up for another one. One that the site does not let go, because a clone needs it, stays: it is made.
 func clearRest(ctx context.Context, d *mint.Desk, at site.Site, to site.TemplateMaker, but ledger.Version, share func(float64)) error {
 	all, err := d.Ledger.Versions(ctx)
 	if err != nil {
@@ -257,10 +257,20 @@ func clearRest(ctx context.Context, d *mint.Desk, at site.Site, to site.Template
 			return fmt.Errorf("remove the copy for %s: %w", v.Name(), err)
 		}
 		t, err := to.DropTemplate(ctx, v.Version, identity(v))
-		if err := settle(ctx, at, t, err, share); err != nil {
+		err = settle(ctx, at, t, err, share)
+		v.State = ledger.VersionDropped
+		if errors.Is(err, site.ErrRefused) {
+			answer, asked := d.Sites.Ask(ctx, v.Site)
+			if asked != nil {
+				return asked
+			}
+			if is := answer.Template(v.Name()); is != nil && is.Version != nil && is.Version.Ledger == d.Ledger.ID {
+				v.State, v.Version, err = ledger.VersionMade, *is.Version, nil
+			}
+		}
+		if err != nil {
 			return fmt.Errorf("remove what is left of %s: %w", v.Name(), err)
 		}
-		v.State = ledger.VersionDropped
 		if err := d.Ledger.PutVersion(ctx, v); err != nil {
 			return err
 		}
