@@ -11,6 +11,7 @@ import (
 	"mintbatch/internal/core/address"
 	"mintbatch/internal/core/machine"
 	"mintbatch/internal/core/proof"
+	"mintbatch/internal/core/request"
 )
 
 // ErrNotEmpty means that a ledger has a word of its own to say.
@@ -41,8 +42,8 @@ func adopt(tx transaction, id uuid.UUID) error {
 
 // Restore writes down a machine that a site has and the ledger has lost, or lost
 // sight of. An address that somebody else holds stays with whom it is. One that is
-// unfinished counts as started. If a request has asked for it, that is known again, too.
-func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []Reservation, request string) error {
+// unfinished counts as started. If it is of a request, by its id, that is known again, too.
+func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []Reservation, of string) error {
 	return l.write(ctx, func(tx transaction) error {
 		if err := reserve(tx, m.Key, nil); err != nil {
 			return err
@@ -96,12 +97,13 @@ func (l *Ledger) Restore(ctx context.Context, run string, m Machine, reserved []
 				return err
 			}
 		}
-		if request == "" {
-			return note(tx, Event{Run: run, Key: m.Key, What: "restored"})
+		restored := Event{Run: run, Key: m.Key, What: "restored"}
+		if of != "" {
+			if err := requested(tx, of, m); err != nil {
+				return err
+			}
+			restored.Detail = request.Command(of)
 		}
-		if err := requested(tx, request, m); err != nil {
-			return err
-		}
-		return note(tx, Event{Run: run, Key: m.Key, What: "restored", Detail: "request " + request})
+		return note(tx, restored)
 	})
 }

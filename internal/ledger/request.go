@@ -34,7 +34,7 @@ func (l *Ledger) AddRequest(ctx context.Context, r request.Request, sheet []byte
 		if err := tx.Exec(`INSERT INTO sheets (request, content) VALUES (?, ?)`, r.ID, base64.StdEncoding.EncodeToString(sheet)); err != nil {
 			return err
 		}
-		return note(tx, Event{What: "request " + r.ID, Detail: fmt.Sprintf("received from %s: %s", r.Sender, r.Sheet)})
+		return note(tx, Event{What: request.Command(r.ID), Detail: fmt.Sprintf("received from %s: %s", r.Sender, r.Sheet)})
 	})
 }
 
@@ -57,7 +57,7 @@ func (l *Ledger) ChangeRequest(ctx context.Context, r request.Request, letters .
 		if r.By != "" && detail == "" {
 			detail = "by " + r.By
 		}
-		return note(tx, Event{Run: r.Run, What: fmt.Sprintf("request %s: %s", r.ID, r.State), Detail: detail})
+		return note(tx, Event{Run: r.Run, What: fmt.Sprintf("%s: %s", request.Command(r.ID), r.State), Detail: detail})
 	})
 }
 

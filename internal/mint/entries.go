@@ -177,5 +177,5 @@ func (d *Desk) lookOne(ctx context.Context, item entry.Item) (entry.Seen, error)
 // isOf reports whether something is marked for a machine, by whichever of its names.
 func (d *Desk) isOf(k ledger.Machine, seen entry.Seen) (entry.Owner, bool) {
 	owner, is := entry.ParseOwner(seen.Owner)
-	return owner, is && owner.Ledger == d.Ledger.ID && owner.Site == k.Site && (owner.Name == k.Name || owner.Name == k.Born || slices.Contains(k.Former, owner.Name))
+	return owner, is && owner.Ledger == d.Ledger.ID && owner.Site == k.Site && slices.Contains(k.Names(k.Key), owner.Name)
 }

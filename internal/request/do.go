@@ -19,9 +19,6 @@ import (
 	"mintbatch/internal/plan"
 )
 
-// commandOf is the command of the runs that make the machines of a request.
-func commandOf(one request.Request) string { return "request " + one.ID }
-
 // do makes the machines of a request that was approved, and tells what came of it. Interrupted, or where a site does not answer, a
 // later round goes on.
 func (r *round) do(ctx context.Context, one request.Request) error {
@@ -39,7 +36,7 @@ func (r *round) do(ctx context.Context, one request.Request) error {
 	}
 	defer d.Close()
 	names := namesOf(d)
-	if err := d.Lock(ctx, r.Stop, r.Console, commandOf(one), mint.Named(names)); err != nil {
+	if err := d.Lock(ctx, r.Stop, r.Console, request.Command(one.ID), mint.Named(names)); err != nil {
 		return err
 	}
 	// Another may have gone on with it while this one waited.
@@ -64,7 +61,7 @@ func (r *round) do(ctx context.Context, one request.Request) error {
 		rule, _ := r.rule(one)
 		return r.propose(ctx, one, is, len(is.works) <= rule.Free)
 	}
-	task, err := d.Minting(ctx, commandOf(one), p, plan.RefuseRemakes, mint.Order{Waves: d.Setup.Limits.Waves, Window: d.Setup.Limits.Restarts})
+	task, err := d.Minting(ctx, request.Command(one.ID), p, plan.RefuseRemakes, mint.Order{Waves: d.Setup.Limits.Waves, Window: d.Setup.Limits.Restarts})
 	if err != nil {
 		return err
 	}

@@ -154,7 +154,7 @@ func ownMachines(ctx context.Context, d *mint.Desk, one request.Request) (map[ma
 	}
 	own := map[string]bool{}
 	for _, r := range runs {
-		own[r.ID] = r.Command == commandOf(one)
+		own[r.ID] = r.Command == request.Command(one.ID)
 	}
 	events, err := d.Ledger.History(ctx, namesOf(d)...)
 	ours := map[machine.Key]bool{}
@@ -162,7 +162,7 @@ func ownMachines(ctx context.Context, d *mint.Desk, one request.Request) (map[ma
 		switch {
 		case e.What == "retired":
 			delete(ours, e.Key)
-		case e.What == "begun" && own[e.Run], e.What == "restored" && e.Detail == commandOf(one):
+		case e.What == "begun" && own[e.Run], e.What == "restored" && e.Detail == request.Command(one.ID):
 			ours[e.Key] = true
 		}
 	}

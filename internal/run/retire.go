@@ -160,7 +160,7 @@ func (j *job) removeData(ctx context.Context, during step.Name, of []uuid.UUID, 
 
 // keptData are data disks that are kept, of a clone that is gone, under whatever name it was made.
 func (j *job) keptData(id uuid.UUID) ledger.Kept {
-	for _, name := range append([]string{j.work.Name}, j.work.Former...) {
+	for _, name := range j.work.Names(j.work.Key) {
 		key := machine.Key{Site: j.work.Site, Name: name}
 		if generation := machine.GenerationOf(j.Owner, key, id); generation > 0 {
 			return ledger.Kept{Key: key, Generation: generation, Run: j.Run}

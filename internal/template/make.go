@@ -264,8 +264,8 @@ func clearRest(ctx context.Context, d *mint.Desk, at site.Site, to site.Template
 			if asked != nil {
 				return asked
 			}
-			if is := answer.Template(v.Name()); is != nil && is.Version != nil && is.Version.Ledger == d.Ledger.ID {
-				v.State, v.Version, err = ledger.VersionMade, *is.Version, nil
+			if is := wholeAt(answer, v); is != nil {
+				v.State, v.Version, err = ledger.VersionMade, *is, nil
 			}
 		}
 		if err != nil {
@@ -273,6 +273,16 @@ func clearRest(ctx context.Context, d *mint.Desk, at site.Site, to site.Template
 		}
 		if err := d.Ledger.PutVersion(ctx, v); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// wholeAt is a version as its site has it; nil if it has none: one that is listed is whole.
+func wholeAt(answer *contract.Survey, v ledger.Version) *contract.Version {
+	for _, t := range answer.Templates {
+		if t.Name == v.Name() && t.Version != nil && t.Version.Ledger == v.Ledger {
+			return t.Version
 		}
 	}
 	return nil

@@ -309,10 +309,8 @@ func (p *Sealing) number(ctx context.Context, d *mint.Desk, survey *contract.Sur
 		p.Number = newest + 1
 		return nil
 	}
-	for _, t := range survey.Templates { // it is whole where its site has it
-		if t.Name == p.Name() && t.Version != nil && t.Version.Ledger == d.Ledger.ID {
-			p.There, p.Version.Version = true, *t.Version
-		}
+	if is := wholeAt(survey, p.Version); is != nil {
+		p.There, p.Version.Version = true, *is
 	}
 	return nil
 }

@@ -61,7 +61,7 @@ func (m *Mark) machine() (key machine.Key) {
 // IsOf reports whether an identity is that of a clone of the same machine, whichever.
 func (m *Mark) IsOf(id uuid.UUID) bool {
 	key := m.machine()
-	return slices.ContainsFunc(append([]string{key.Name}, m.Former...), func(name string) bool {
+	return slices.ContainsFunc(m.Names(key), func(name string) bool {
 		return machine.GenerationOf(m.Ledger, machine.Key{Site: key.Site, Name: name}, id) > 0
 	})
 }

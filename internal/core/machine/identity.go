@@ -77,7 +77,13 @@ type Origin struct {
 func (o Origin) IsZero() bool { return o.Born == "" && len(o.Former)+len(o.Data) == 0 }
 
 // Names are all that the machine has and had.
-func (o Origin) Names(key Key) []string { return append([]string{key.Name, o.Born}, o.Former...) }
+func (o Origin) Names(key Key) []string {
+	names := append([]string{key.Name}, o.Former...)
+	if o.Born != "" && !slices.Contains(names, o.Born) {
+		names = append(names, o.Born)
+	}
+	return names
+}
 
 // Renamed is the origin of a machine that gets another name.
 func (o Origin) Renamed(from, to string) Origin {

@@ -61,6 +61,9 @@ type Request struct {
 	Changed int `json:"changed"`
 }
 
+// Command is that of the runs that make the machines of a request; the history names it so, too.
+func Command(id string) string { return "request " + id }
+
 // Asks reports whether it asks for a machine, under whichever of its names.
 func (r Request) Asks(key machine.Key, origin machine.Origin) bool {
 	return slices.ContainsFunc(origin.Names(key), func(name string) bool { return slices.Contains(r.Machines, machine.Key{Site: key.Site, Name: name}) })
